@@ -1,7 +1,7 @@
-"""1,000 arrivals a second, each a new user with a connection of its own, against Debian's nginx on the other core: how
-late their planned instants are, what share of a processor that takes, and how many exchanges of a loop in C on the same
-core in the same run; and 10,000 thinking users in a crowd of three
-rows: memory of each.
+"""1,000 arrivals a second, each a new user with a connection of its own, against Debian's nginx on
+the other core: how late their planned instants are, what share of a processor that takes, and how
+many exchanges of a loop in C on the same core in the same run; and 10,000 thinking users in a crowd
+of three rows: memory of each.
 """
 
 import asyncio
@@ -41,8 +41,10 @@ def child(what: str, port: int) -> None:
     think_s = 0 if what == "arrivals" else 3
     journeys = {
         key: parse_journey(
-            f"form: 1\njourney: {key}\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: {think_s}\n"
-            f'    requests:\n      - {{request: r, address: "{base}/kb", checks: [{{status: 200}}]}}\n'
+            f"form: 1\njourney: {key}\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: "
+            f"{think_s}\n"
+            f'    requests:\n      - {{request: r, address: "{base}/kb", checks: [{{status: '
+            f"200}}]}}\n"
         )
         for key in keys
     }
@@ -56,7 +58,9 @@ def child(what: str, port: int) -> None:
     crowd = Crowd(crowd="c", load=load, profile=profile, rows=rows)
     plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd,), grace_s=1)
     agreed = (parse_target(base),)
-    frozen = freeze(Inputs(plan=plan, journeys=journeys, agreed=agreed), run="r", seed=1, checked=True)
+    frozen = freeze(
+        Inputs(plan=plan, journeys=journeys, agreed=agreed), run="r", seed=1, checked=True
+    )
 
     async def program() -> None:
         raise_descriptors()
@@ -101,7 +105,9 @@ def run() -> list[Result]:
             loop = c_loop(folder)
 
             def pinned(*command: str) -> list[float]:
-                out = subprocess.run(["taskset", "-c", "1", *command], capture_output=True, text=True, check=True)
+                out = subprocess.run(
+                    ["taskset", "-c", "1", *command], capture_output=True, text=True, check=True
+                )
                 return [float(each) for each in out.stdout.split()]
 
             rounds, paces = [], []
@@ -114,8 +120,12 @@ def run() -> list[Result]:
             server.terminate()
             server.wait()
     share, p50, p99, worst = (statistics.median(each[at] for each in rounds) for at in range(4))
-    started, turned, not_started, answered, opened = (sum(each[at] for each in rounds) for at in range(4, 9))
-    at_pace = statistics.median(each[0] * pace / PACE for each, pace in zip(rounds, paces, strict=True))
+    started, turned, not_started, answered, opened = (
+        sum(each[at] for each in rounds) for at in range(4, 9)
+    )
+    at_pace = statistics.median(
+        each[0] * pace / PACE for each, pace in zip(rounds, paces, strict=True)
+    )
     wanted = RATE * SECONDS * ROUNDS
     each_kb = thinking[9] / USERS / 1000
     return [
@@ -126,7 +136,13 @@ def run() -> list[Result]:
         ("C epoll loop, exchanges per processor second", statistics.median(paces), "/s", "", True),
         ("share of one processor", 100 * share, "%", "", True),
         (f"the same where the C loop does {PACE:,}", 100 * at_pace, "%", "≤ 50", at_pace <= 0.5),
-        ("lateness of planned instants, p50 of the median second", p50 / 1000, "ms", "≤ 0.2", p50 <= 200),
+        (
+            "lateness of planned instants, p50 of the median second",
+            p50 / 1000,
+            "ms",
+            "≤ 0.2",
+            p50 <= 200,
+        ),
         ("lateness, p99 of the median second", p99 / 1000, "ms", "≤ 2", p99 <= 2000),
         ("lateness, p99 of the worst second", worst / 1000, "ms", "", True),
         ("10,000 thinking users in three rows, each", each_kb, "kB", "≤ 12", each_kb <= 12),

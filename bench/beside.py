@@ -1,5 +1,5 @@
-"""Commands beside a C epoll loop, all against the same nginx: each pinned to core 1, nginx to core 0, rounds
-interleaved.
+"""Commands beside a C epoll loop, all against the same nginx: each pinned to core 1, nginx to core
+0, rounds interleaved.
 """
 
 import os
@@ -14,9 +14,11 @@ USERS, SECONDS, ROUNDS = 64, 4, 5
 C_LOOP = "C epoll loop"
 
 
-def nginx(folder: Path, port: int, more: str = "", connections: int = 1024) -> "subprocess.Popen[bytes]":
-    """Debian's nginx on core 0, serving 1 kB at /kb over so many `connections` at once; `more` goes into its server
-    block, with FOLDER for the folder it serves.
+def nginx(
+    folder: Path, port: int, more: str = "", connections: int = 1024
+) -> "subprocess.Popen[bytes]":
+    """Debian's nginx on core 0, serving 1 kB at /kb over so many `connections` at once; `more` goes
+    into its server block, with FOLDER for the folder it serves.
     """
     os.chmod(folder, 0o755)
     (folder / "kb").write_bytes(b"x" * 1024)
@@ -24,12 +26,23 @@ def nginx(folder: Path, port: int, more: str = "", connections: int = 1024) -> "
         f"daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log;\n"
         f"events {{ worker_connections {connections}; }}\n"
         "http { access_log off; keepalive_requests 100000000; keepalive_timeout 60;\n"
-        f"client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;\n"
+        f"client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path "
+        f"{folder}/f;\n"
         f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10;\n"
-        f"server {{ listen 127.0.0.1:{port}; root {folder}; {more.replace('FOLDER', str(folder))} }} }}\n"
+        f"server {{ listen 127.0.0.1:{port}; root {folder}; {more.replace('FOLDER', str(folder))} "
+        f"}} }}\n"
     )
     return subprocess.Popen(
-        ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)],
+        [
+            "taskset",
+            "-c",
+            "0",
+            "/usr/sbin/nginx",
+            "-c",
+            str(folder / "nginx.conf"),
+            "-p",
+            str(folder),
+        ],
         stderr=subprocess.DEVNULL,
     )
 
@@ -37,13 +50,17 @@ def nginx(folder: Path, port: int, more: str = "", connections: int = 1024) -> "
 def c_loop(folder: Path) -> Path:
     """The C program, compiled."""
     made = folder / "epoll_loop"
-    subprocess.run(["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(made), str(HERE / "epoll_loop.c")], check=True)
+    subprocess.run(
+        ["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(made), str(HERE / "epoll_loop.c")], check=True
+    )
     return made
 
 
-def rates_beside(commands: dict[str, list[str]], more: str = "") -> tuple[dict[str, list[float]], list[list[str]]]:
-    """Exchanges per processor second of the C loop and of each command in each round, and all that the commands
-    printed.
+def rates_beside(
+    commands: dict[str, list[str]], more: str = ""
+) -> tuple[dict[str, list[float]], list[list[str]]]:
+    """Exchanges per processor second of the C loop and of each command in each round, and all that
+    the commands printed.
 
     A command gets the port as its last argument and prints exchanges and processor seconds first.
     """

@@ -10,7 +10,9 @@ from typing import Any
 
 @contextmanager
 def signed_in() -> Iterator[tuple[Any, str]]:
-    """A page of 1280×800 of ada's, and the address that all pages begin with. Inside `own_database`."""
+    """A page of 1280×800 of ada's, and the address that all pages begin with. Inside
+    `own_database`.
+    """
     import uvicorn
     from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
     from playwright.sync_api import sync_playwright

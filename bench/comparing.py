@@ -1,6 +1,8 @@
-"""Comparing, intervals, objectives and chance, trend and bounds: how often each is wrong, by simulation.
+"""Comparing, intervals, objectives and chance, trend and bounds: how often each is wrong, by
+simulation.
 
-Each property of the mathematics is tried as it is stated, with at least TRIALS trials and seeds of its own.
+Each property of the mathematics is tried as it is stated, with at least TRIALS trials and seeds of
+its own.
 """
 
 import math
@@ -22,7 +24,10 @@ SEED = 20_261_201
 
 def coverage(kind: str, seconds: int, trials: int, seed: int = SEED) -> dict[str, float]:
     """By measure, how often the interval of 95 % holds the truth."""
-    draw, held = np.random.default_rng(seed), dict.fromkeys(("mean", "p50", "p95", "p99", "failure-rate"), 0)
+    draw, held = (
+        np.random.default_rng(seed),
+        dict.fromkeys(("mean", "p50", "p95", "p99", "failure-rate"), 0),
+    )
     for _ in range(trials):
         second, took, failed = sample(kind, seconds, draw)
         every = line_of(second, took, np.zeros(len(took)), seconds)
@@ -35,15 +40,23 @@ def coverage(kind: str, seconds: int, trials: int, seed: int = SEED) -> dict[str
     return {measure: count / trials for measure, count in held.items()}
 
 
-def pairs(kind: str, seconds: int, trials: int, between: float, effect: float = 1.0, seed: int = SEED):  # type: ignore[no-untyped-def]
-    """(how often a pair of the same is called worse, how often the slowed first of four steps is) one against one."""
+def pairs(
+    kind: str, seconds: int, trials: int, between: float, effect: float = 1.0, seed: int = SEED
+):  # type: ignore[no-untyped-def]
+    """(how often a pair of the same is called worse, how often the slowed first of four steps is)
+    one against one.
+    """
     draw, false, found = np.random.default_rng(seed), 0, 0
     for _ in range(trials):
         runs = []
         for slower in (1.0, effect):
             scale = float(np.exp(between * draw.normal()))
             lines = [
-                line_of(*sample(kind, seconds, draw, scale * (slower if at == 0 else 1.0)), seconds, times=False)
+                line_of(
+                    *sample(kind, seconds, draw, scale * (slower if at == 0 else 1.0)),
+                    seconds,
+                    times=False,
+                )
                 for at in range(4)
             ]
             runs.append(run_of(lines, "r", seconds))
@@ -54,9 +67,11 @@ def pairs(kind: str, seconds: int, trials: int, between: float, effect: float = 
     return false / trials, found / trials
 
 
-def sets(runs: int, steps: int, trials: int, effect: float = 0.0, seed: int = SEED) -> tuple[float, float]:
-    """(how often a step that is the same is called different, how often the slowed one is found) of sets whose steps
-    vary by 2 to 8 % between runs, half of it in common.
+def sets(
+    runs: int, steps: int, trials: int, effect: float = 0.0, seed: int = SEED
+) -> tuple[float, float]:
+    """(how often a step that is the same is called different, how often the slowed one is found) of
+    sets whose steps vary by 2 to 8 % between runs, half of it in common.
     """
     draw, false, found = np.random.default_rng(seed), 0, 0
     for _ in range(trials):
@@ -96,7 +111,9 @@ def independent(n: int, over: float, trials: int, seed: int = SEED) -> float:
         seconds = max(1, n // 10)
         at = draw.integers(0, seconds, n)
         told = BySecond(
-            np.bincount(at, minlength=seconds).astype(float), np.bincount(at, hits, seconds), np.zeros(seconds)
+            np.bincount(at, minlength=seconds).astype(float),
+            np.bincount(at, hits, seconds),
+            np.zeros(seconds),
         )
         met += share_within(told, 0.05).word == "met"
     return met / trials
@@ -141,8 +158,13 @@ def _intervals(trials: int) -> Iterator[Result]:
         for measure, share in coverage(kind, seconds, trials).items():
             is_goal = measure in held
             goal = f"≥ {100 * least:.0f}" if is_goal else ""
-            yield (f"interval of {measure}, {kind}, {seconds} s: holds the truth", 100 * share, "%", goal,
-                   share >= least or not is_goal)  # fmt: skip
+            yield (
+                f"interval of {measure}, {kind}, {seconds} s: holds the truth",
+                100 * share,
+                "%",
+                goal,
+                share >= least or not is_goal,
+            )
 
 
 def run() -> list[Result]:
@@ -156,19 +178,41 @@ def run() -> list[Result]:
 
     for kind in ("mm1 0.5", "mm1 0.8", "log-normal"):
         most(
-            f"one against one, {kind}, 300 s, runs differ by 5 %: called worse", pairs(kind, 300, TRIALS, 0.05)[0], 0.05
+            f"one against one, {kind}, 300 s, runs differ by 5 %: called worse",
+            pairs(kind, 300, TRIALS, 0.05)[0],
+            0.05,
         )
-    least("one against one, M/M/1 0.5, 60 s, twice as slow: found", pairs("mm1 0.5", 60, TRIALS, 0.05, 2.0)[1], 0.8)
+    least(
+        "one against one, M/M/1 0.5, 60 s, twice as slow: found",
+        pairs("mm1 0.5", 60, TRIALS, 0.05, 2.0)[1],
+        0.8,
+    )
     most("three against three, 20 steps: a false one", sets(3, 20, TRIALS)[0], 0.06)
     least("three against three, 20 steps, +20 %: found", sets(3, 20, TRIALS, 0.2)[1], 0.7)
     for n in (20, 100, 1000):
-        most(f"p95 truly 1.1 × the limit, {n} independent: called met", independent(n, 1.1, TRIALS), 0.05)
+        most(
+            f"p95 truly 1.1 × the limit, {n} independent: called met",
+            independent(n, 1.1, TRIALS),
+            0.05,
+        )
     most("p95 at the limit, M/M/1 0.5, 300 s: called met", chance("mm1 0.5", 300, 1.0, TRIALS), 0.1)
-    most("p95 truly 1.1 × the limit, M/M/1 0.5, 300 s: called met", chance("mm1 0.5", 300, 1.1, TRIALS), 0.05)
-    least("p95 truly 0.7 × the limit, M/M/1 0.5, 300 s: called met", chance("mm1 0.5", 300, 0.7, TRIALS), 0.8)
+    most(
+        "p95 truly 1.1 × the limit, M/M/1 0.5, 300 s: called met",
+        chance("mm1 0.5", 300, 1.1, TRIALS),
+        0.05,
+    )
+    least(
+        "p95 truly 0.7 × the limit, M/M/1 0.5, 300 s: called met",
+        chance("mm1 0.5", 300, 0.7, TRIALS),
+        0.8,
+    )
     for n in (10, 20, 40):
         most(f"{n} runs without a change, φ 0.8: a false turn", false_turns(n, 0.8, TRIALS), 0.1)
         most(f"{n} runs without a change, φ 0: a false turn", false_turns(n, 0.0, TRIALS), 0.02)
     for count in (1, 3):
-        most(f"bound from {count} baseline runs, τ known: false alarm", false_alarms(count, TRIALS), 0.06)
+        most(
+            f"bound from {count} baseline runs, τ known: false alarm",
+            false_alarms(count, TRIALS),
+            0.06,
+        )
     return made

@@ -1,5 +1,6 @@
-"""The curve of a plan with thirty stretches in the browser: frames while a handle is dragged, and how long until what
-follows stands beside it, from the key and from the request that asks for it; beside a curve of three stretches.
+"""The curve of a plan with thirty stretches in the browser: frames while a handle is dragged, and
+how long until what follows stands beside it, from the key and from the request that asks for it;
+beside a curve of three stretches.
 """
 
 import math
@@ -60,7 +61,7 @@ FOLLOWS = """async () => {
     await new Promise((go) => setTimeout(go, 300));
   }
   return [keys, asked];
-}"""
+}"""  # noqa: E501
 
 
 def run() -> list[Result]:
@@ -76,11 +77,15 @@ def _plan(sample: Any, stretches: int) -> Any:
 
     core = queries.content(sample.plan)
     profile = tuple(
-        Stretch(stretch="climb", to=10 + 7 * (n % 5), seconds=60) if n % 2 == 0 else Stretch(stretch="hold", seconds=60)
+        Stretch(stretch="climb", to=10 + 7 * (n % 5), seconds=60)
+        if n % 2 == 0
+        else Stretch(stretch="hold", seconds=60)
         for n in range(stretches)
     )
     crowd = replace(core.everybody()[0], profile=profile)
-    return actions.add(sample.member, replace(core, name=f"Curve {stretches}").with_crowds((crowd,)))
+    return actions.add(
+        sample.member, replace(core, name=f"Curve {stretches}").with_crowds((crowd,))
+    )
 
 
 def _measure() -> list[Result]:
@@ -97,15 +102,29 @@ def _measure() -> list[Result]:
             dragged(page)  # once to warm up
             frames = dragged(page)
             found[count] = (
-                statistics.median(frames), statistics.quantiles(frames, n=20)[-1], statistics.median(keys),
+                statistics.median(frames),
+                statistics.quantiles(frames, n=20)[-1],
+                statistics.median(keys),
                 statistics.median(asked) if asked else float("nan"),
-            )  # fmt: skip
+            )
     long, short = found[30], found[3]
     return [
-        ("30 stretches: a frame while a handle is dragged, median", long[0], "ms", "≤ 17", long[0] <= 17),
+        (
+            "30 stretches: a frame while a handle is dragged, median",
+            long[0],
+            "ms",
+            "≤ 17",
+            long[0] <= 17,
+        ),
         ("30 stretches: the same, p95", long[1], "ms", "≤ 20", long[1] <= 20),
         ("3 stretches: the same, median", short[0], "ms", "", True),
-        ("30 stretches: what follows, from the request on, median", long[3], "ms", "≤ 100", long[3] <= 100),
+        (
+            "30 stretches: what follows, from the request on, median",
+            long[3],
+            "ms",
+            "≤ 100",
+            long[3] <= 100,
+        ),
         ("30 stretches: what follows, from the key on, median", long[2], "ms", "", True),
         ("3 stretches: from the request on", short[3], "ms", "", True),
     ]

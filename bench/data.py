@@ -1,5 +1,6 @@
-"""A million rows × 10 columns: taken in through the product's own way (worker, blocks, PostgreSQL), paged, a cell
-edited, found, and streamed to a generator's file; beside a plain csv.reader over the same bytes in the same run.
+"""A million rows × 10 columns: taken in through the product's own way (worker, blocks, PostgreSQL),
+paged, a cell edited, found, and streamed to a generator's file; beside a plain csv.reader over the
+same bytes in the same run.
 """
 
 import csv
@@ -43,7 +44,10 @@ def _measure() -> list[Result]:
     size = len(data)
     begun = time.perf_counter()
     upload = uploads.keep_upload(
-        sample.member, (data[at : at + (1 << 18)] for at in range(0, size, 1 << 18)), "big.csv", size
+        sample.member,
+        (data[at : at + (1 << 18)] for at in range(0, size, 1 << 18)),
+        "big.csv",
+        size,
     )
     made = uploads.take_in(sample.member, upload, msgspec.convert(upload.form, Form))
     imported = time.perf_counter() - begun
@@ -60,7 +64,9 @@ def _measure() -> list[Result]:
 
     page = median_ms(lambda at: queries.page(made, 111_111 * at, 50))
     cell = median_ms(
-        lambda at: actions.set_cell(sample.member, made.pk, 100_000 * at + 7, "column_3", f"new {at}", None)
+        lambda at: actions.set_cell(
+            sample.member, made.pk, 100_000 * at + 7, "column_3", f"new {at}", None
+        )
     )
     made.refresh_from_db()
     begun = time.perf_counter()
@@ -69,7 +75,9 @@ def _measure() -> list[Result]:
     begun = time.perf_counter()
     tables.count(made, lambda share: None)
     counted = time.perf_counter() - begun
-    assert all(fact.different == ROWS for at, fact in enumerate(queries.facts(made) or []) if at != 3)
+    assert all(
+        fact.different == ROWS for at, fact in enumerate(queries.facts(made) or []) if at != 3
+    )
     begun = time.perf_counter()
     actions.add_column(sample.member, made.pk, "number", Rule(kind="sequence"))
     column = time.perf_counter() - begun
@@ -89,7 +97,13 @@ def _measure() -> list[Result]:
     file.close()
     connection.close()
     return [
-        (f"CSV of {size / 1e6:.0f} MB, {ROWS:,} rows × 10 columns, taken in", imported, "s", "≤ 20", imported <= 20),
+        (
+            f"CSV of {size / 1e6:.0f} MB, {ROWS:,} rows × 10 columns, taken in",
+            imported,
+            "s",
+            "≤ 20",
+            imported <= 20,
+        ),
         ("plain csv.reader over the same bytes", plain, "s", "", True),
         ("taken in / plain csv.reader", imported / plain, "", "≤ 8", imported / plain <= 8),
         ("a page of 50 rows, anywhere", page, "ms", "", True),

@@ -18,7 +18,9 @@ def own_database() -> Iterator[None]:
     try:
         os.environ["DYNAMIKOS_TESTING"] = "1"
         os.environ["DYNAMIKOS_POOL"] = "16"  # as the web process has it
-        processes.use_django(state, processes.Addresses(cluster.url(), cluster.url(), cluster.url()))
+        processes.use_django(
+            state, processes.Addresses(cluster.url(), cluster.url(), cluster.url())
+        )
         from django.core.management import call_command
         from django.db import connections
 

@@ -1,8 +1,10 @@
-"""Doubts that matter: runs of a minute beside none, one and two busy loops, against a stand-in that logs its own times.
+"""Doubts that matter: runs of a minute beside none, one and two busy loops, against a stand-in that
+logs its own times.
 
-The stand-in answers at its turn before others of this machine (real-time or a high priority), so that what it logs is
-what it took. Held against its log: whether the percentile of the same requests lies in the band of the figure, and
-whether a verdict is given where the truth is 20 % or more away from the limit.
+The stand-in answers at its turn before others of this machine (real-time or a high priority), so
+that what it logs is what it took. Held against its log: whether the percentile of the same requests
+lies in the band of the figure, and whether a verdict is given where the truth is 20 % or more away
+from the limit.
 """
 
 import json
@@ -56,7 +58,7 @@ async def main():
     server = await asyncio.get_running_loop().create_server(Answers, "127.0.0.1", int(sys.argv[1]))
     await server.serve_forever()
 asyncio.run(main())
-"""
+"""  # noqa: E501
 PLAN = """form: 1
 plan: doubts
 name: Doubts
@@ -83,7 +85,9 @@ agreed: ["http://127.0.0.1:{port}"]
 
 
 def performed(port: int, kind: str, seed: int, loops: int) -> tuple[float, dict[str, object]]:
-    """(the true p95 in ms by the stand-in's log of what ended in the measured part, what the run said)."""
+    """(the true p95 in ms by the stand-in's log of what ended in the measured part, what the run
+    said).
+    """
     busy = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(loops)]
     server = subprocess.Popen([sys.executable, "-c", SERVER, str(port), kind, str(seed)])
     try:
@@ -111,7 +115,9 @@ def performed(port: int, kind: str, seed: int, loops: int) -> tuple[float, dict[
             each.kill()
             each.wait()
     step = next(each for each in told["rows"] if each["level"] == "step")
-    took = np.sort((log[:, 1] - log[:, 0])[-step["count"] :] * 1000)  # the measured part is the end of the run
+    took = np.sort(
+        (log[:, 1] - log[:, 0])[-step["count"] :] * 1000
+    )  # the measured part is the end of the run
     return float(took[int(np.ceil(0.95 * len(took))) - 1]), step
 
 
@@ -141,14 +147,31 @@ def run() -> list[Result]:
         for part in AWAY:
             limit = true_ms * part
             goal = Objective(objective="o", measure="p95", limit=limit)
-            word = "met" if high <= limit else "not judged" if _turns(goal, (low, high)) else "missed"
+            word = (
+                "met" if high <= limit else "not judged" if _turns(goal, (low, high)) else "missed"
+            )
             asked += 1
             given += word != "not judged"
             right += word == ("met" if part >= 1 else "missed")
-        print(f"  {kind}, {loops} busy loops: log {true_ms:.2f} ms, band {low:.2f} to {high:.2f} ms", flush=True)
+        print(
+            f"  {kind}, {loops} busy loops: log {true_ms:.2f} ms, band {low:.2f} to {high:.2f} ms",
+            flush=True,
+        )
     return [
-        (f"{RUNS} runs: p95 of the stand-in's log is in the band", inside, "", f"{RUNS}", inside == RUNS),
-        ("verdicts decided by 20 % or more that are given", 100 * given / asked, "%", "≥ 90", given >= 0.9 * asked),
+        (
+            f"{RUNS} runs: p95 of the stand-in's log is in the band",
+            inside,
+            "",
+            f"{RUNS}",
+            inside == RUNS,
+        ),
+        (
+            "verdicts decided by 20 % or more that are given",
+            100 * given / asked,
+            "%",
+            "≥ 90",
+            given >= 0.9 * asked,
+        ),
         ("of those given, right", 100 * right / max(1, given), "%", "100", right == given),
         ("width of the band, the middle run", float(np.median(wide)), "ms", "", True),
         ("width of the band, the widest", float(np.max(wide)), "ms", "", True),

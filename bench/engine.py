@@ -1,9 +1,10 @@
-"""The engine beside a C epoll loop and an aiohttp loop, all against Debian's nginx serving 1 kB, in one run: a bare
-exchange; with a cookie in the jar and a status check, as nearly every request has; and with a header that differs in
-every answer as well.
+"""The engine beside a C epoll loop and an aiohttp loop, all against Debian's nginx serving 1 kB, in
+one run: a bare exchange; with a cookie in the jar and a status check, as nearly every request has;
+and with a header that differs in every answer as well.
 
-Each is a process of its own pinned to core 1, nginx to core 0; exchanges per processor second are compared, so the
-server being the limit does not matter. Rounds are interleaved; the median ratio is reported.
+Each is a process of its own pinned to core 1, nginx to core 0; exchanges per processor second are
+compared, so the server being the limit does not matter. Rounds are interleaved; the median ratio is
+reported.
 """
 
 import statistics
@@ -23,11 +24,13 @@ KINDS = {
 PLACES = """
 location /visited { alias FOLDER/kb; add_header Set-Cookie "visit=abc; Path=/"; }
 location /varying { alias FOLDER/kb; add_header Set-Cookie "visit=abc; Path=/"; add_header X-Request $request_id; }
-"""
+"""  # noqa: E501
 
 
 def engine_child(kind: str, port: int) -> None:
-    """64 users without think time; prints exchanges and processor seconds of the whole process, reports included."""
+    """64 users without think time; prints exchanges and processor seconds of the whole process,
+    reports included.
+    """
     import uvloop
 
     from dynamikos.core.journeys import parse_journey
@@ -42,7 +45,8 @@ def engine_child(kind: str, port: int) -> None:
     base = f"http://127.0.0.1:{port}"
     path, more = KINDS[kind]
     journey = parse_journey(
-        "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - {request: r,"
+        "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - "
+        "{request: r,"
         f' address: "{base}{path}"{more}}}\n'
     )
     plan = Plan(
@@ -51,7 +55,10 @@ def engine_child(kind: str, port: int) -> None:
         name="P",
         journey="j",
         environment="e",
-        profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)),
+        profile=(
+            Stretch(stretch="climb", to=USERS, seconds=0),
+            Stretch(stretch="hold", seconds=SECONDS),
+        ),
         grace_s=1,
     )
     frozen = frozen_of_one(plan, journey, agreed=(parse_target(base),))
@@ -61,10 +68,18 @@ def engine_child(kind: str, port: int) -> None:
         sink = ListSink(encode)  # encoding the messages is part of the cost
         used = time.process_time()
         await run(
-            Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.05
+            Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}),
+            network,
+            clock,
+            sink,
+            begin=clock.now() + 0.05,
         )
-        failed = sum(sum(part.failed.values()) for message in sink.messages for part in message.series)
-        print(sum(message.answered for message in sink.messages), time.process_time() - used, failed)
+        failed = sum(
+            sum(part.failed.values()) for message in sink.messages for part in message.series
+        )
+        print(
+            sum(message.answered for message in sink.messages), time.process_time() - used, failed
+        )
         await network.aclose()
         clock.close()
 
@@ -101,18 +116,27 @@ def aiohttp_child(port: int) -> None:
 def run() -> list[Result]:
     commands = {f"engine, {kind}": [sys.executable, "-m", "bench.engine", kind] for kind in KINDS}
     python_only = ["env", f"{SWITCH}=1", *commands["engine, cookie and check"]]
-    others = {INTERPRETED: python_only, "aiohttp": [sys.executable, "-m", "bench.engine", "aiohttp"]}
+    others = {
+        INTERPRETED: python_only,
+        "aiohttp": [sys.executable, "-m", "bench.engine", "aiohttp"],
+    }
     rates, printed = rates_beside({**commands, **others}, PLACES)
     results: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True)
         for each, found in rates.items()
     ]
     for kind, goal in (("bare", 0.32), ("cookie and check", 0.32), ("varying header", 0.15)):
-        by_c = statistics.median(e / c for e, c in zip(rates[f"engine, {kind}"], rates[C_LOOP], strict=True))
+        by_c = statistics.median(
+            e / c for e, c in zip(rates[f"engine, {kind}"], rates[C_LOOP], strict=True)
+        )
         results.append((f"engine, {kind} / C epoll loop", by_c, "", f"≥ {goal}", by_c >= goal))
-    gain = statistics.median(a / b for a, b in zip(rates["engine, cookie and check"], rates[INTERPRETED], strict=True))
+    gain = statistics.median(
+        a / b for a, b in zip(rates["engine, cookie and check"], rates[INTERPRETED], strict=True)
+    )
     results.append(("the same / interpreted, without machine code", gain, "", "", is_current()))
-    by_aiohttp = statistics.median(e / a for e, a in zip(rates["engine, bare"], rates["aiohttp"], strict=True))
+    by_aiohttp = statistics.median(
+        e / a for e, a in zip(rates["engine, bare"], rates["aiohttp"], strict=True)
+    )
     failed = sum(int(out[2]) for out in printed if len(out) > 2)
     return [
         *results,
@@ -122,4 +146,6 @@ def run() -> list[Result]:
 
 
 if __name__ == "__main__":
-    aiohttp_child(int(sys.argv[2])) if sys.argv[1] == "aiohttp" else engine_child(sys.argv[1], int(sys.argv[2]))
+    aiohttp_child(int(sys.argv[2])) if sys.argv[1] == "aiohttp" else engine_child(
+        sys.argv[1], int(sys.argv[2])
+    )

@@ -1,4 +1,6 @@
-"""Big files: a 50 MB HAR and a CSV of a million rows, each beside a plain parse of the same bytes in the same run."""
+"""Big files: a 50 MB HAR and a CSV of a million rows, each beside a plain parse of the same bytes
+in the same run.
+"""
 
 import base64
 import csv
@@ -64,7 +66,9 @@ def run() -> list[Result]:
     plain, _ = timed(lambda: json.loads(data))
     fast, _ = timed(lambda: orjson.loads(data))
     whole, recording = timed(lambda: read_har(data))
-    made, journey = timed(lambda: journey_from(recording, "Big", [hosts_of(recording.exchanges)[0].origin]))
+    made, journey = timed(
+        lambda: journey_from(recording, "Big", [hosts_of(recording.exchanges)[0].origin])
+    )
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow([f"column_{n}" for n in range(10)])
@@ -73,11 +77,23 @@ def run() -> list[Result]:
     plain_csv, _ = timed(lambda: list(csv.reader(io.StringIO(table.decode()))))
     csv_s, read = timed(lambda: read_table(table, "big.csv"))
     return [
-        (f"HAR of {len(data) / 1e6:.0f} MB, {len(recording.exchanges)} exchanges, read", whole, "s", "≤ 5", whole <= 5),
+        (
+            f"HAR of {len(data) / 1e6:.0f} MB, {len(recording.exchanges)} exchanges, read",
+            whole,
+            "s",
+            "≤ 5",
+            whole <= 5,
+        ),
         ("journey made of it", made, "s", "", bool(journey.rounds)),
         ("plain json.loads of the same file", plain, "s", "", True),
         ("orjson of the same file", fast, "s", "", True),
         ("read / plain json.loads", whole / plain, "", "≤ 5", whole / plain <= 5),
-        (f"CSV of {len(table) / 1e6:.0f} MB, {len(read.rows):,} rows, read", csv_s, "s", "≤ 20", csv_s <= 20),
+        (
+            f"CSV of {len(table) / 1e6:.0f} MB, {len(read.rows):,} rows, read",
+            csv_s,
+            "s",
+            "≤ 20",
+            csv_s <= 20,
+        ),
         ("read / plain csv.reader", csv_s / plain_csv, "", "≤ 3", csv_s / plain_csv <= 3),
     ]

@@ -1,5 +1,5 @@
-"""What an installation that does nothing takes of one core: the demo, started before (./dynamikos demo), and a second
-generator.
+"""What an installation that does nothing takes of one core: the demo, started before (./dynamikos
+demo), and a second generator.
 """
 
 import subprocess
@@ -31,9 +31,13 @@ def run() -> list[Result]:
     """The share of each process, and all of them beside the goal."""
     living = {name: each for name, each in State.open().living().items() if name not in NOT_OURS}
     if not living:
-        print("idle: nothing is running; start ./dynamikos demo, let it come to rest, and call again")
+        print(
+            "idle: nothing is running; start ./dynamikos demo, let it come to rest, and call again"
+        )
         return [("idle, processes found", 0, "", "> 0", False)]
-    second = subprocess.Popen([sys.executable, "-m", "dynamikos.cli", "generator"], stderr=subprocess.DEVNULL)
+    second = subprocess.Popen(
+        [sys.executable, "-m", "dynamikos.cli", "generator"], stderr=subprocess.DEVNULL
+    )
     try:
         time.sleep(COMES_TO_REST_S)
         return _looked({**living, "second generator": psutil.Process(second.pid)})
@@ -48,6 +52,12 @@ def _looked(living: dict[str, psutil.Process]) -> list[Result]:
     time.sleep(LOOKED_S)
     seconds = time.monotonic() - begun
     shares = {name: 100 * (spent(each) - before[name]) / seconds for name, each in living.items()}
-    made: list[Result] = [(f"idle, {name}", round(share, 2), "% of a core", "", True) for name, share in shares.items()]
+    made: list[Result] = [
+        (f"idle, {name}", round(share, 2), "% of a core", "", True)
+        for name, share in shares.items()
+    ]
     total = round(sum(shares.values()), 2)
-    return [*made, ("idle, all", total, "% of a core", f"≤ {MOST_PERCENT:g}", total <= MOST_PERCENT)]
+    return [
+        *made,
+        ("idle, all", total, "% of a core", f"≤ {MOST_PERCENT:g}", total <= MOST_PERCENT),
+    ]

@@ -1,7 +1,9 @@
-"""Suspects of real incidents: runs of half an hour against a server of ours, each with five incidents far apart.
+"""Suspects of real incidents: runs of half an hour against a server of ours, each with five
+incidents far apart.
 
-The server has five resources that every request visits in turn; an incident makes one of them slow. Beside what they
-tell of themselves stand sixty ordinary measures, and two that follow the load. Unattended: eight runs at once.
+The server has five resources that every request visits in turn; an incident makes one of them slow.
+Beside what they tell of themselves stand sixty ordinary measures, and two that follow the load.
+Unattended: eight runs at once.
 """
 
 import json
@@ -88,7 +90,7 @@ async def main():
     async with await asyncio.start_server(serve, "127.0.0.1", port) as server:
         await server.serve_forever()
 asyncio.run(main())
-"""
+"""  # noqa: E501
 PLAN = """form: 1
 plan: incidents
 name: Incidents
@@ -133,7 +135,10 @@ def performed(seed: int) -> tuple[list[Incident], Trace, dict[str, Trace], Trace
     with tempfile.TemporaryDirectory() as name:
         place = Path(name)
         kinds = draw.choice(KINDS, INNOCENTS)
-        given = {f"ordinary_{at}": measure(kind, RUN_S + 60, draw).round(6).tolist() for at, kind in enumerate(kinds)}
+        given = {
+            f"ordinary_{at}": measure(kind, RUN_S + 60, draw).round(6).tolist()
+            for at, kind in enumerate(kinds)
+        }
         (place / "measures.json").write_text(json.dumps(given))
         (place / "p.yaml").write_text(PLAN.format(users=USERS, seconds=RUN_S))
         (place / "j.yaml").write_text(JOURNEY)
@@ -160,7 +165,10 @@ def performed(seed: int) -> tuple[list[Incident], Trace, dict[str, Trace], Trace
 
 
 def _read(folder: Path) -> tuple[Trace, dict[str, Trace], Trace]:
-    seconds, probes = pq.read_table(folder / SECONDS).to_pydict(), pq.read_table(folder / PROBES).to_pydict()
+    seconds, probes = (
+        pq.read_table(folder / SECONDS).to_pydict(),
+        pq.read_table(folder / PROBES).to_pydict(),
+    )
     length = max(seconds["second"]) + 1
     passed, total, users = np.zeros(length), np.zeros(length), np.full(length, np.nan)
     for second, level, n, took, there in zip(
@@ -171,20 +179,30 @@ def _read(folder: Path) -> tuple[Trace, dict[str, Trace], Trace]:
             passed[second] += n
             total[second] += took
     told: dict[str, Trace] = {}
-    for second, name, value in zip(probes["second"], probes["measure"], probes["value"], strict=True):
+    for second, name, value in zip(
+        probes["second"], probes["measure"], probes["value"], strict=True
+    ):
         if second < length:
             told.setdefault(name, np.full(length, np.nan))[second] = value
-    return np.divide(total, passed * 1000, out=np.full(length, np.nan), where=passed > 0), told, users
+    return (
+        np.divide(total, passed * 1000, out=np.full(length, np.nan), where=passed > 0),
+        told,
+        users,
+    )
 
 
 def _is_of(name: str, resource: int) -> bool:
     return f'"r{resource}"' in name
 
 
-def looked(step: Trace, told: Mapping[str, Trace], users: Trace, window: tuple[int, int], part: slice) -> Look:
+def looked(
+    step: Trace, told: Mapping[str, Trace], users: Trace, window: tuple[int, int], part: slice
+) -> Look:
     """The suspects of a window, from a part of the run."""
     begin, end = (each - (part.start or 0) for each in window)
-    return suspects(step[part], (begin, end), {name: each[part] for name, each in told.items()}, users[part])
+    return suspects(
+        step[part], (begin, end), {name: each[part] for name, each in told.items()}, users[part]
+    )
 
 
 def run() -> list[Result]:
@@ -202,7 +220,8 @@ def run() -> list[Result]:
             first += is_first
             proven += any(_is_of(each.measure, resource) for each in look.named)
             innocent += any(
-                each.measure.partition("{")[0].rpartition(" ")[2].startswith("ordinary") for each in look.named
+                each.measure.partition("{")[0].rpartition(" ")[2].startswith("ordinary")
+                for each in look.named
             )
             low = min(max(0, at - SHORT_S // 2), max(0, len(step) - SHORT_S))
             brief = looked(step, told, users, window, slice(low, low + SHORT_S))
@@ -211,11 +230,28 @@ def run() -> list[Result]:
             words.append(f"r{resource}: {look.every[0].measure if look.every else 'nobody'}")
         print(f"  run {seed}: {'; '.join(words)}", flush=True)
     return [
-        (f"incidents of {RUNS} runs of {RUN_S} s: the cause is first", 100 * first / incidents, "%", "", True),
+        (
+            f"incidents of {RUNS} runs of {RUN_S} s: the cause is first",
+            100 * first / incidents,
+            "%",
+            "",
+            True,
+        ),
         ("and proven", 100 * proven / incidents, "%", "", True),
-        ("windows in which an innocent measure is named", 100 * innocent / incidents, "%", "≤ 5",
-         innocent <= 0.05 * incidents),
-        (f"of {SHORT_S} s of them: the cause is first", 100 * short_first / incidents, "%", "", True),
+        (
+            "windows in which an innocent measure is named",
+            100 * innocent / incidents,
+            "%",
+            "≤ 5",
+            innocent <= 0.05 * incidents,
+        ),
+        (
+            f"of {SHORT_S} s of them: the cause is first",
+            100 * short_first / incidents,
+            "%",
+            "",
+            True,
+        ),
         (f"of {SHORT_S} s of them: it stays unproven", 100 * short / incidents, "%", "", True),
         ("time", time.monotonic() - begun, "s", "", True),
-    ]  # fmt: skip
+    ]

@@ -1,5 +1,6 @@
-"""A ladder of 500 exchanges in the browser: how long until a clicked rung is shown as selected, until its panel is
-there, and the frames while it is scrolled; beside a ladder of 10 exchanges in the same run.
+"""A ladder of 500 exchanges in the browser: how long until a clicked rung is shown as selected,
+until its panel is there, and the frames while it is scrolled; beside a ladder of 10 exchanges in
+the same run.
 """
 
 import statistics
@@ -25,7 +26,7 @@ SELECT = """async () => {
     there.push(performance.now() - begun);
   }
   return [shown, there];
-}"""
+}"""  # noqa: E501
 SCROLL = """async () => {
   let box = document.querySelector("#ladder");
   const scrolls = (el) => el.scrollHeight > el.clientHeight + 50 && /auto|scroll/.test(getComputedStyle(el).overflowY);
@@ -39,7 +40,7 @@ SCROLL = """async () => {
     last = now; box.scrollTop += 120;
   }
   return [taken, box.scrollTop];
-}"""
+}"""  # noqa: E501
 
 
 def journey(count: int):  # type: ignore[no-untyped-def]
@@ -50,11 +51,16 @@ def journey(count: int):  # type: ignore[no-untyped-def]
         captures = (Capture(name=f"v{number}", json="$.id"),) if number % 4 == 0 else ()
         used = (("v", f"{{{{ v{number - number % 4} }}}}"),) if number % 4 else ()
         return Request(
-            request=f"r{number}", address=f"{{{{ env.observatory }}}}/page/{number}", query=used, captures=captures
+            request=f"r{number}",
+            address=f"{{{{ env.observatory }}}}/page/{number}",
+            query=used,
+            captures=captures,
         )
 
     steps = tuple(
-        Sending(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5))))
+        Sending(
+            step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5)))
+        )
         for n in range(0, count, 5)
     )
     return Journey(form=1, journey=f"long-{count}", name=f"Long {count}", rounds=steps)
@@ -90,10 +96,22 @@ def _measure() -> list[Result]:
     long, short = found[500], found[10]
     assert long["reached"] > 5000, "the long ladder was not scrolled"
     return [
-        ("500 exchanges: click to shown as selected, median", long["shown"], "ms", "≤ 50", long["shown"] <= 50),
+        (
+            "500 exchanges: click to shown as selected, median",
+            long["shown"],
+            "ms",
+            "≤ 50",
+            long["shown"] <= 50,
+        ),
         ("10 exchanges: the same", short["shown"], "ms", "", True),
         ("500 exchanges: click to its panel, median", long["there"], "ms", "", True),
         ("10 exchanges: the same", short["there"], "ms", "", True),
-        ("500 exchanges: a frame while scrolling, median", long["frame"], "ms", "≤ 50", long["frame"] <= 50),
+        (
+            "500 exchanges: a frame while scrolling, median",
+            long["frame"],
+            "ms",
+            "≤ 50",
+            long["frame"] <= 50,
+        ),
         ("500 exchanges: a frame while scrolling, p95", long["p95"], "ms", "", True),
     ]

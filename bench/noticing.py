@@ -1,5 +1,5 @@
-"""Five hundred clear runs of the core's simulation, of one to four minutes and four to sixty-five users: what is found
-about the target is false; and what looking at one takes.
+"""Five hundred clear runs of the core's simulation, of one to four minutes and four to sixty-five
+users: what is found about the target is false; and what looking at one takes.
 """
 
 import time
@@ -17,7 +17,9 @@ def run() -> list[Result]:
     found: Counter[str] = Counter()
     took = 0.0
     for seed in range(RUNS):
-        scene = Scene(20_000 + seed, users=(4, 12, 25, 45, 65)[seed % 5], seconds=(60, 120, 240)[seed % 3])
+        scene = Scene(
+            20_000 + seed, users=(4, 12, 25, 45, 65)[seed % 5], seconds=(60, 120, 240)[seed % 3]
+        )
         evidence = scene.evidence()
         begun = time.perf_counter()
         found.update(f"{each.about}: {each.rule}" for each in findings(evidence))

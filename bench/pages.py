@@ -1,7 +1,8 @@
-"""The page of a 10-minute run, and a change of its window, beside an empty page and a plain SELECT in the same run.
+"""The page of a 10-minute run, and a change of its window, beside an empty page and a plain SELECT
+in the same run.
 
-A run of 600 seconds with 20 steps and requests, 200 exchanges/s, made through the coordinator's own expansion on a
-cluster of its own.
+A run of 600 seconds with 20 steps and requests, 200 exchanges/s, made through the coordinator's own
+expansion on a cluster of its own.
 """
 
 import random
@@ -44,7 +45,9 @@ def _measure() -> list[Result]:
     sample, draw = Sample(), random.Random(4)
     made = actions.start(sample.member, sample.plan) if generator() else None
     assert made is not None
-    shard = Shard.objects.create(run=made, number=0, generator_name="g", state="ended", ending={"cause": "finished"})
+    shard = Shard.objects.create(
+        run=made, number=0, generator_name="g", state="ended", ending={"cause": "finished"}
+    )
     Run.objects.filter(pk=made.pk).update(state="running", begins_at=timezone.now())
     series = list(series_of(queries.frozen(made).journey))
     reports = []
@@ -88,7 +91,9 @@ def _measure() -> list[Result]:
 
     def select() -> None:
         with connection.cursor() as cursor:
-            cursor.execute("SELECT count(*), sum(length(total)) FROM runs_chunk WHERE run_id = %s", [made.pk])
+            cursor.execute(
+                "SELECT count(*), sum(length(total)) FROM runs_chunk WHERE run_id = %s", [made.pk]
+            )
             cursor.fetchall()
 
     get(address)
@@ -105,5 +110,11 @@ def _measure() -> list[Result]:
         ("empty page (projects)", empty, "ms", "", True),
         ("plain SELECT over its chunks", plain, "ms", "", True),
         ("page / empty page", page / empty, "", "≤ 60", page / empty <= 60),
-        ("coordinator: expanding a second", 1000 * expanded / 600, "ms", "≤ 100", expanded / 600 <= 0.1),
+        (
+            "coordinator: expanding a second",
+            1000 * expanded / 600,
+            "ms",
+            "≤ 100",
+            expanded / 600 <= 0.1,
+        ),
     ]

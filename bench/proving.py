@@ -1,4 +1,6 @@
-"""Harder questions to a search: does what it proved hold on a recording it has not seen, and does it prove chance?"""
+"""Harder questions to a search: does what it proved hold on a recording it has not seen, and does
+it prove chance?
+"""
 
 import re
 from collections.abc import Callable, Sequence
@@ -19,7 +21,8 @@ MOVES = (1, 2, 3, 5)
 def holding(
     strands: Sequence[Strand], first: Sequence[Exchange], unseen: Sequence[Exchange], origin: str
 ) -> tuple[list[str], list[str]]:
-    """(names of the strands whose capture yields on `unseen` what is sent there, names of those whose does not).
+    """(names of the strands whose capture yields on `unseen` what is sent there, names of those
+    whose does not).
 
     Strands whose requests the unseen recording lacks are in neither.
     """
@@ -29,7 +32,12 @@ def holding(
     good: list[str] = []
     bad: list[str] = []
     for strand in strands:
-        if strand.kind != "issued" or not strand.proven or strand.followed or strand.capture is None:
+        if (
+            strand.kind != "issued"
+            or not strand.proven
+            or strand.followed
+            or strand.capture is None
+        ):
             continue
         assert strand.origin is not None
         begun = there.get(main.start[position[strand.origin.entry]])
@@ -49,8 +57,8 @@ def holding(
 
 
 def chance(recordings: Sequence[Sequence[Exchange]], origin: str) -> tuple[list[str], int]:
-    """(what is proven all the same, how many values were tried) when every short number that the second recording
-    sends is another one than it was: then no answer issued it.
+    """(what is proven all the same, how many values were tried) when every short number that the
+    second recording sends is another one than it was: then no answer issued it.
     """
     held: list[str] = []
     tried = 0
@@ -61,7 +69,10 @@ def chance(recordings: Sequence[Sequence[Exchange]], origin: str) -> tuple[list[
                 continue
             tried += 1
             if strand.kind == "issued" and strand.proven and not strand.followed:
-                held.append(f"{strand.name}={strand.value} (+{by}, {strand.uses[0].context} {strand.uses[0].place})")
+                held.append(
+                    f"{strand.name}={strand.value} (+{by}, {strand.uses[0].context} "
+                    f"{strand.uses[0].place})"
+                )
     return held, tried
 
 
@@ -76,7 +87,9 @@ def _moved(exchange: Exchange, by: int) -> Exchange:
     head = base.group(0) if base else ""
     rest = re.sub(r"(?<=[/=])\d{1,4}(?=[/?&#]|\Z)", more, url[len(head) :])
     body = exchange.sent.body
-    kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
+    kind = next(
+        (value for name, value in exchange.sent.headers if name.lower() == "content-type"), ""
+    )
     if "urlencoded" in kind:
         body = re.sub(r"(?<==)\d{1,4}(?=&|\Z)", more, body.decode("latin-1")).encode("latin-1")
     elif "json" in kind and body:
@@ -92,7 +105,9 @@ def _moved_json(body: bytes, more: Callable[[re.Match[str]], str]) -> bytes:
             return [walk(each) for each in value]
         if isinstance(value, int) and not isinstance(value, bool) and SHORT.fullmatch(str(value)):
             return int(SHORT.sub(more, str(value)))
-        return SHORT.sub(more, value) if isinstance(value, str) and SHORT.fullmatch(value) else value
+        return (
+            SHORT.sub(more, value) if isinstance(value, str) and SHORT.fullmatch(value) else value
+        )
 
     try:
         return orjson.dumps(walk(orjson.loads(body)))

@@ -1,4 +1,6 @@
-"""Real applications: recorded twice in a browser, correlated, rehearsed, loaded; then asked what they have."""
+"""Real applications: recorded twice in a browser, correlated, rehearsed, loaded; then asked what
+they have.
+"""
 
 import math
 import os
@@ -18,8 +20,8 @@ from dynamikos.core.correlation import find_strands
 
 
 class Counts(NamedTuple):
-    """Issued values found and missed; taken rightly and wrongly; captures that fail on a third recording; short numbers
-    proven by chance, and tried.
+    """Issued values found and missed; taken rightly and wrongly; captures that fail on a third
+    recording; short numbers proven by chance, and tried.
     """
 
     found: int
@@ -60,7 +62,9 @@ def run() -> list[Result]:
     made.append(("precision over all", precision, "", f"≥ {GOAL}", precision >= GOAL))
     made.append(("captures that fail on a third recording", fails, "", "0", not fails))
     share = 100 * by_chance / max(1, tried)
-    made.append((f"proven by chance, of {tried} short numbers moved", share, "%", "≤ 2", share <= 2))
+    made.append(
+        (f"proven by chance, of {tried} short numbers moved", share, "%", "≤ 2", share <= 2)
+    )
     return made
 
 
@@ -70,7 +74,9 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         shutil.rmtree(each)
     served = Served(app, folder, free_port())
     try:
-        *recordings, unseen = [recorded(app, served, at, folder, way) for at, way in enumerate(WAYS, 1)]
+        *recordings, unseen = [
+            recorded(app, served, at, folder, way) for at, way in enumerate(WAYS, 1)
+        ]
         strands = find_strands([each.exchanges for each in recordings], origins=[served.base])
         result = score(app, strands)
         for name in result.missed:
@@ -83,7 +89,9 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         by_chance, tried = chance([each.exchanges for each in recordings], served.base)
         for name in by_chance:
             print(f"    {app.name}: proven by chance: {name}")
-        plan = written(app, scripted(app, recordings, strands, served.base), served.base, folder, users=USERS)
+        plan = written(
+            app, scripted(app, recordings, strands, served.base), served.base, folder, users=USERS
+        )
         green, took = 0, 0.0
         for turn in (0, 1):
             before = app.created(served.store, served.base)
@@ -99,7 +107,9 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
                 if each.reason.startswith("failed"):
                     said = f"{each.reason} {each.status} {each.error} {each.expected}"
                     print(f"    {app.name}: {each.step}/{each.request} {said}")
-                    print(f"      {each.method} {each.url} {each.sent_body[:300]} → {each.body[:300]}")
+                    print(
+                        f"      {each.method} {each.url} {each.sent_body[:300]} → {each.body[:300]}"
+                    )
             for line in said:
                 print(f"    {app.name}: doubt {line}")
         before = app.created(served.store, served.base)
@@ -109,7 +119,9 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         figures = loaded(plan)
         done = app.created(served.store, served.base) - before
         passed = figures["rounds"]["passed_in_all"]
-        cut = USERS + figures["rounds"]["failed_in_all"]  # rounds that failed, or were cut off, after the deed
+        cut = (
+            USERS + figures["rounds"]["failed_in_all"]
+        )  # rounds that failed, or were cut off, after the deed
     finally:
         served.close()
     rows = [
@@ -127,7 +139,13 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         ),
     ]
     counts = Counts(
-        len(result.found), len(result.missed), result.right, len(result.wrong), len(fails), len(by_chance), tried
+        len(result.found),
+        len(result.missed),
+        result.right,
+        len(result.wrong),
+        len(fails),
+        len(by_chance),
+        tried,
     )
     return rows, counts
 

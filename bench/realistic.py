@@ -1,6 +1,6 @@
-"""A realistic step beside the C epoll loop: two values, a header and a form, a JSON capture, a regex check, cookies;
-then what an expression, checks and dealt rows add to it. Pinned and interleaved like bench.engine, against the same
-nginx.
+"""A realistic step beside the C epoll loop: two values, a header and a form, a JSON capture, a
+regex check, cookies; then what an expression, checks and dealt rows add to it. Pinned and
+interleaved like bench.engine, against the same nginx.
 """
 
 import statistics
@@ -33,19 +33,25 @@ rounds:
 REGEX = '{regex: "t-[0-9]+"}'
 MORE = (
     REGEX
-    + ', {status: 200}, {json: {path: $.token, equals: "t-77"}}, {contains: slots}, {value: {left: "{{ slot }}", right:'
+    + ', {status: 200}, {json: {path: $.token, equals: "t-77"}}, {contains: slots}, {value: {left: '
+    '"{{ slot }}", right:'
     ' "7", compare: "≥"}}'
 )
 KINDS = {
     "realistic step": (STEP.replace("CHECKS", REGEX).replace("USER", "{{ user.number }}"), False),
-    "with an expression": (STEP.replace("CHECKS", REGEX).replace("USER", "{{ (round.number + 1) | pad(4) }}"), False),
+    "with an expression": (
+        STEP.replace("CHECKS", REGEX).replace("USER", "{{ (round.number + 1) | pad(4) }}"),
+        False,
+    ),
     "with five checks": (STEP.replace("CHECKS", MORE).replace("USER", "{{ user.number }}"), False),
     "with a dealt row": (STEP.replace("CHECKS", REGEX).replace("USER", "{{ rows.name }}"), True),
 }
 
 
 def child(kind: str, port: int) -> None:
-    """64 users without think time; prints exchanges and processor seconds of the whole process, reports included."""
+    """64 users without think time; prints exchanges and processor seconds of the whole process,
+    reports included.
+    """
     import uvloop
 
     from dynamikos.core.frozen import DataPile
@@ -61,13 +67,25 @@ def child(kind: str, port: int) -> None:
     text, deals = KINDS[kind]
     base = f"http://127.0.0.1:{port}"
     plan = Plan(
-        form=2, plan="p", name="P", journey="j", environment="e", grace_s=1,
-        profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)),
-    )  # fmt: skip
+        form=2,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        grace_s=1,
+        profile=(
+            Stretch(stretch="climb", to=USERS, seconds=0),
+            Stretch(stretch="hold", seconds=SECONDS),
+        ),
+    )
     rows = [[f"name {at}"] for at in range(10_000)]
     data = (DataPile(key="rows", columns=("name",), rows=len(rows)),) if deals else ()
     frozen = frozen_of_one(
-        plan, parse_journey(text), values={"env.base": base}, agreed=(parse_target(base),), data=data
+        plan,
+        parse_journey(text),
+        values={"env.base": base},
+        agreed=(parse_target(base),),
+        data=data,
     )
 
     async def program() -> None:
@@ -80,8 +98,12 @@ def child(kind: str, port: int) -> None:
             sink,
             begin=clock.now() + 0.05,
         )
-        failed = sum(sum(part.failed.values()) for message in sink.messages for part in message.series)
-        print(sum(message.answered for message in sink.messages), time.process_time() - used, failed)
+        failed = sum(
+            sum(part.failed.values()) for message in sink.messages for part in message.series
+        )
+        print(
+            sum(message.answered for message in sink.messages), time.process_time() - used, failed
+        )
         await network.aclose()
         clock.close()
 
@@ -93,22 +115,29 @@ def place() -> str:
     slots = ",".join(f'{{"id": "{at}", "begins": "20:15"}}' for at in range(7, 30))
     answer = f'{{"slots": [{slots}], "token": "t-77"}}'
     return (
-        'location /step { default_type application/json; add_header Set-Cookie "visit=abc; Path=/"; return 200'
+        'location /step { default_type application/json; add_header Set-Cookie "visit=abc; '
+        'Path=/"; return 200'
         f" '{answer}'; }}"
     )
 
 
 def run() -> list[Result]:
-    rates, printed = rates_beside({kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place())
+    rates, printed = rates_beside(
+        {kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place()
+    )
     failed = sum(int(out[2]) for out in printed if len(out) > 2)
     found: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(rate), "/s", "", True)
         for each, rate in rates.items()
     ]
-    ratio = statistics.median(a / b for a, b in zip(rates["realistic step"], rates[C_LOOP], strict=True))
+    ratio = statistics.median(
+        a / b for a, b in zip(rates["realistic step"], rates[C_LOOP], strict=True)
+    )
     found.append(("realistic step / C epoll loop", ratio, "", "≥ 0.19", ratio >= 0.19))
     for kind in list(KINDS)[1:]:
-        cost = statistics.median(1e6 / a - 1e6 / b for a, b in zip(rates[kind], rates["realistic step"], strict=True))
+        cost = statistics.median(
+            1e6 / a - 1e6 / b for a, b in zip(rates[kind], rates["realistic step"], strict=True)
+        )
         found.append((f"{kind} costs more, an exchange", cost, "µs", "", True))
     found.append(("failures", failed, "", "0", failed == 0))
     return found

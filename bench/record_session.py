@@ -1,5 +1,5 @@
-"""Records examples/evening-session.har and second-evening.har: two invented observers' evenings in Chromium on the
-stand-in.
+"""Records examples/evening-session.har and second-evening.har: two invented observers' evenings in
+Chromium on the stand-in.
 
     ./dynamikos target &   then   PYTHONPATH=src .venv/bin/python bench/record_session.py
 A foreign host (a made-up counter of visitors) is added afterwards, as every real session has one.
@@ -40,7 +40,7 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
         page.goto(f"{TARGET}/sky?constellation={constellation}&page=1")
         page.evaluate(
             """async (term) => { await fetch('/api/objects?q=' + term + '&t=' + Date.now(),
-            {headers: {'X-Request-Id': crypto.randomUUID(), 'X-Sky-Token': window.sky.skyToken}}); }""",
+            {headers: {'X-Request-Id': crypto.randomUUID(), 'X-Sky-Token': window.sky.skyToken}}); }""",  # noqa: E501
             term,
         )
         page.wait_for_timeout(1300)
@@ -61,7 +61,7 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
             });
             window.hold = (await answer.json()).hold.id;
             await pause(1200);
-        }""",
+        }""",  # noqa: E501
             [night, slot],
         )
         page.evaluate(
@@ -72,12 +72,13 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
             }
             document.body.append(f);
             f.submit();
-        }""",
+        }""",  # noqa: E501
             form_key,
         )
         page.wait_for_timeout(1500)
         page.evaluate(
-            "() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/sign-out';"
+            "() => { const f = document.createElement('form'); f.method = 'post'; f.action = "
+            "'/sign-out';"
             " document.body.append(f); f.submit(); }"
         )
         page.wait_for_timeout(1000)
@@ -88,7 +89,12 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
     first = har["log"]["entries"][0]
     counter = json.loads(json.dumps(first))
     counter["request"].update(url="https://counter.visitors.example/hit?page=front", headers=[])
-    counter["response"]["content"] = {"size": 43, "mimeType": "image/gif", "text": "", "encoding": "base64"}
+    counter["response"]["content"] = {
+        "size": 43,
+        "mimeType": "image/gif",
+        "text": "",
+        "encoding": "base64",
+    }
     har["log"]["entries"].insert(9, counter)
     out.write_text(json.dumps(har, indent=1))
 

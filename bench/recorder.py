@@ -1,5 +1,5 @@
-"""The recording proxy under the clicks of a busy page: nginx on core 0, proxy and client on core 1, 6 connections, each
-exchange recorded.
+"""The recording proxy under the clicks of a busy page: nginx on core 0, proxy and client on core 1,
+6 connections, each exchange recorded.
 """
 
 import asyncio
@@ -27,14 +27,18 @@ def child(target: int) -> None:
         base = f"http://127.0.0.1:{target}"
         recorded = []
         with tempfile.TemporaryDirectory() as folder:
-            proxy = Proxy((parse_target(base),), Authority(Path(folder), datetime.now(UTC)), recorded.append)
+            proxy = Proxy(
+                (parse_target(base),), Authority(Path(folder), datetime.now(UTC)), recorded.append
+            )
             port = await proxy.listen()
             rates = []
             for address, path in ((port, f"{base}/kb"), (target, "/kb")):
                 ask = f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1:{target}\r\n\r\n".encode()
                 end, count, wrong = time.perf_counter() + SECONDS, 0, 0
 
-                async def client(address: int = address, ask: bytes = ask, end: float = end) -> None:
+                async def client(
+                    address: int = address, ask: bytes = ask, end: float = end
+                ) -> None:
                     nonlocal count, wrong
                     reader, writer = await asyncio.open_connection("127.0.0.1", address)
                     while time.perf_counter() < end:
@@ -69,7 +73,13 @@ def run() -> list[Result]:
         ("requests through the proxy", through, "/s", "≥ 300", through >= 300),
         ("yardstick: the same client without the proxy", straight, "/s", "", True),
         ("bodies that arrived changed", wrong, "", "0", wrong == 0),
-        ("requests recorded / sent", recorded / (through * SECONDS), "", "1", abs(recorded - through * SECONDS) < 1),
+        (
+            "requests recorded / sent",
+            recorded / (through * SECONDS),
+            "",
+            "1",
+            abs(recorded - through * SECONDS) < 1,
+        ),
     ]
 
 

@@ -1,4 +1,6 @@
-"""One visit to an application, recorded by each of the product's ways: a HAR file, the doorway, the proxy."""
+"""One visit to an application, recorded by each of the product's ways: a HAR file, the doorway, the
+proxy.
+"""
 
 import asyncio
 import contextlib
@@ -47,7 +49,9 @@ def visit(app: App, base: str, number: int, **context: Any) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(**unseen())
         place = browser.new_context(**context)
-        place.route(lambda url: not url.startswith(base), lambda route: route.abort())  # nothing beyond this machine
+        place.route(
+            lambda url: not url.startswith(base), lambda route: route.abort()
+        )  # nothing beyond this machine
         try:
             page = place.new_page()
             page.set_default_timeout(60_000)
@@ -59,7 +63,9 @@ def visit(app: App, base: str, number: int, **context: Any) -> None:
 
 @contextlib.contextmanager
 def listening(way: str, target: str) -> Iterator[tuple[list[Exchange], str]]:
-    """A doorway to, or a proxy for, `target` in a thread of its own: (what it records, its address)."""
+    """A doorway to, or a proxy for, `target` in a thread of its own: (what it records, its
+    address).
+    """
     kept: list[Exchange] = []
     loop = asyncio.new_event_loop()
     thread = threading.Thread(target=loop.run_forever, daemon=True)

@@ -1,4 +1,6 @@
-"""From an application to its load: recorded in a browser, correlated, scripted, rehearsed, run, asked what it has."""
+"""From an application to its load: recorded in a browser, correlated, scripted, rehearsed, run,
+asked what it has.
+"""
 
 import asyncio
 import csv
@@ -31,7 +33,9 @@ FIRST_ROW = 1000  # recordings take the first numbers, the load those from here 
 
 @dataclass(frozen=True, slots=True)
 class Score:
-    """Values of the server that were found of those there are, and what was taken for one and is none."""
+    """Values of the server that were found of those there are, and what was taken for one and is
+    none.
+    """
 
     found: tuple[str, ...]
     missed: tuple[str, ...]
@@ -54,7 +58,11 @@ def score(app: App, strands: Sequence[Strand]) -> Score:
         if strand.kind != "issued" or not strand.proven or strand.followed:
             continue
         places = [f"{use.context} {use.place}" for use in strand.uses]
-        names = {name for name, form in app.issued.items() if any(re.search(form, place) for place in places)}
+        names = {
+            name
+            for name, form in app.issued.items()
+            if any(re.search(form, place) for place in places)
+        }
         found |= names
         right += bool(names)
         if not names:
@@ -63,13 +71,21 @@ def score(app: App, strands: Sequence[Strand]) -> Score:
     return Score(tuple(sorted(found)), missed, tuple(wrong), right)
 
 
-def scripted(app: App, recordings: Sequence[Recording], strands: Sequence[Strand], base: str) -> Journey:
-    """The journey after *accept all proven*, with what was typed dealt from columns, as a person would replace it."""
+def scripted(
+    app: App, recordings: Sequence[Recording], strands: Sequence[Strand], base: str
+) -> Journey:
+    """The journey after *accept all proven*, with what was typed dealt from columns, as a person
+    would replace it.
+    """
     first = recordings[0]
     journey = journey_from(first, app.name, [base], {base: "env.app"})
     typed = {value: f"people.{name}" for name, value in app.user(1).items()}
     typed |= {value: f"visits.{name}" for name, value in app.round(1).items()}
-    columns = {each.name: typed[each.value] for each in strands if each.kind == "typed" and each.value in typed}
+    columns = {
+        each.name: typed[each.value]
+        for each in strands
+        if each.kind == "typed" and each.value in typed
+    }
     taken = [each for each in strands if each.name in columns or each.kind == "client-made"]
     taken += [each for each in strands if each.kind == "issued" and each.proven]
     made = accept(journey, taken, first.exchanges, columns=columns).journey
@@ -78,13 +94,18 @@ def scripted(app: App, recordings: Sequence[Recording], strands: Sequence[Strand
         begin = next(
             i
             for i, s in enumerate(steps)
-            if any(re.search(app.rounds_from, f"{r.method} {r.address}{r.query or ''}") for r in s.requests)
+            if any(
+                re.search(app.rounds_from, f"{r.method} {r.address}{r.query or ''}")
+                for r in s.requests
+            )
         )
         made = replace(made, opening=tuple(steps[:begin]), rounds=tuple(steps[begin:]))
     return made
 
 
-def written(app: App, journey: Journey, base: str, folder: Path, *, users: int = 5, seconds: int = 20) -> Path:
+def written(
+    app: App, journey: Journey, base: str, folder: Path, *, users: int = 5, seconds: int = 20
+) -> Path:
     """The plan and what it needs, as files."""
     (folder / "journey.yaml").write_text(write_journey(journey))
     (folder / "environment.yaml").write_text(
@@ -106,7 +127,8 @@ def written(app: App, journey: Journey, base: str, folder: Path, *, users: int =
     plan.write_text(
         "form: 1\nplan: real\nname: Real\njourney: journey.yaml\nenvironment: environment.yaml\n"
         f"data: [{', '.join(data)}]\ndeals:\n" + "\n".join(deals) + "\nthink_factor: 0.1\n"
-        f"profile: [{{stretch: climb, to: {users}, seconds: 1}}, {{stretch: hold, seconds: {seconds}}}]\ngrace_s: 15\n"
+        f"profile: [{{stretch: climb, to: {users}, seconds: 1}}, {{stretch: hold, seconds: "
+        f"{seconds}}}]\ngrace_s: 15\n"
     )
     return plan
 
@@ -137,7 +159,12 @@ def doubts(kept: Sequence[KeptExchange], recording: Recording) -> list[str]:
         if each.item:
             continue
         answer = Answer(status=each.status, headers=tuple(each.headers), body=each.body.encode())
-        sent = Sent(method=each.method, url=each.url, headers=tuple(each.sent_headers), body=each.sent_body.encode())
+        sent = Sent(
+            method=each.method,
+            url=each.url,
+            headers=tuple(each.sent_headers),
+            body=each.sent_body.encode(),
+        )
         replays.append(
             Replay(
                 at=f"{each.step}/{each.request}",

@@ -1,5 +1,6 @@
-"""Sets of real runs compared: the stand-in as it is against itself, against one resource half as slow again, and
-against one a tenth slower. Runs alternate, each against a stand-in of its own, with the generator on another core.
+"""Sets of real runs compared: the stand-in as it is against itself, against one resource half as
+slow again, and against one a tenth slower. Runs alternate, each against a stand-in of its own, with
+the generator on another core.
 """
 
 import math
@@ -47,12 +48,20 @@ def run() -> list[Result]:
                     seed = 100 * turn + 10 * again + at
                     if _performed(place, f"{kind}-{turn}", slower, seed) != NOT_JUDGED:
                         break
-        sides = {kind: [folder.one_run(place / f"{kind}-{turn}")[0] for turn in range(RUNS)] for kind in KINDS}
+        sides = {
+            kind: [folder.one_run(place / f"{kind}-{turn}")[0] for turn in range(RUNS)]
+            for kind in KINDS
+        }
     doubted = {each for kind in KINDS for each in compare(sides["a"], sides[kind]).left_out}
     for name, why in doubted:
         print(f"  left out, {name}: {why}")
     same, half, tenth = (compare(sides["a"], sides[kind]) for kind in ("b", "half", "tenth"))
-    samples = min(line.n for run in sides["a"] for key, line in run.lines.items() if key[0] == "step" and line.n)
+    samples = min(
+        line.n
+        for run in sides["a"]
+        for key, line in run.lines.items()
+        if key[0] == "step" and line.n
+    )
     return [
         ("runs made for sixteen valid ones", made, "", "", True),
         ("samples of a step and run, at least", samples, "", "", True),
@@ -65,11 +74,29 @@ def run() -> list[Result]:
             "1",
             _worse(half) == SLOWED,
         ),
-        ("half as slow again: others called worse", len(_worse(half) - SLOWED), "", "0", _worse(half) <= SLOWED),
+        (
+            "half as slow again: others called worse",
+            len(_worse(half) - SLOWED),
+            "",
+            "0",
+            _worse(half) <= SLOWED,
+        ),
         ("half as slow again: change of that step's mean", 100 * _change(half), "%", "", True),
         ("a tenth slower: change of that step's mean", 100 * _change(tenth), "%", "", True),
-        ("a tenth slower: smallest change that would be seen", 100 * _smallest(tenth), "%", "", True),
-        ("a tenth slower: others called worse", len(_worse(tenth) - SLOWED), "", "0", _worse(tenth) <= SLOWED),
+        (
+            "a tenth slower: smallest change that would be seen",
+            100 * _smallest(tenth),
+            "%",
+            "",
+            True,
+        ),
+        (
+            "a tenth slower: others called worse",
+            len(_worse(tenth) - SLOWED),
+            "",
+            "0",
+            _worse(tenth) <= SLOWED,
+        ),
     ]
 
 
@@ -78,7 +105,9 @@ def _worse(found: Comparison) -> set[str]:
 
 
 def _mean(found: Comparison) -> Difference | None:
-    mine = (each for each in found.differences if each.name in SLOWED and each.wanted.measure == "mean")
+    mine = (
+        each for each in found.differences if each.name in SLOWED and each.wanted.measure == "mean"
+    )
     return next(mine, None)
 
 
@@ -110,11 +139,24 @@ def _performed(place: Path, name: str, slower: str, seed: int) -> int:
         )
         (place / "environment.yaml").write_text(
             "form: 1\nenvironment: e\nname: E\n"
-            f'addresses:\n  observatory: "http://127.0.0.1:{port}"\nagreed:\n  - "http://127.0.0.1:{port}"\n'
+            f'addresses:\n  observatory: "http://127.0.0.1:{port}"\nagreed:\n  - '
+            f'"http://127.0.0.1:{port}"\n'
         )
-        command = [sys.executable, "-m", "dynamikos.cli", "run", str(place / "plan.yaml"), "--keep", str(place / name)]
+        command = [
+            sys.executable,
+            "-m",
+            "dynamikos.cli",
+            "run",
+            str(place / "plan.yaml"),
+            "--keep",
+            str(place / name),
+        ]
         done = subprocess.run(
-            ["taskset", "-c", "1", *command], env=environment, capture_output=True, text=True, check=False
+            ["taskset", "-c", "1", *command],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         assert (place / name / folder.RUN).exists(), done.stdout + done.stderr
         print(f"  {name}: {done.returncode}", flush=True)

@@ -25,7 +25,9 @@ def wandering(n: int, tau_s: float, sd: float, draw: np.random.Generator) -> Tra
 
 
 def station(utilization: float, seconds: int, draw: np.random.Generator) -> tuple[Trace, Trace]:
-    """(instant of the end in s, time in s) of an M/M/1 that was busy for 300 s before, by Lindley's recursion."""
+    """(instant of the end in s, time in s) of an M/M/1 that was busy for 300 s before, by Lindley's
+    recursion.
+    """
     before = 300
     n = int(draw.poisson(PER_S * (seconds + before)))
     at = np.sort(draw.uniform(-before, seconds, n))
@@ -36,8 +38,12 @@ def station(utilization: float, seconds: int, draw: np.random.Generator) -> tupl
     return ends[inside], (ends - at)[inside]
 
 
-def sample(kind: str, seconds: int, draw: np.random.Generator, scale: float = 1.0) -> tuple[Trace, Trace, Trace]:
-    """(second, time in s, 1 where it failed), about 20 a second, of one of KINDS; times are multiplied by `scale`."""
+def sample(
+    kind: str, seconds: int, draw: np.random.Generator, scale: float = 1.0
+) -> tuple[Trace, Trace, Trace]:
+    """(second, time in s, 1 where it failed), about 20 a second, of one of KINDS; times are
+    multiplied by `scale`.
+    """
     fails: float | Trace = FAILS
     if kind.startswith("mm1"):
         ends, took = station(float(kind.split()[1]), seconds, draw)
@@ -61,10 +67,14 @@ def truth(kind: str, measure: str) -> float:
         mean = 1 / (PER_S / float(kind.split()[1]) - PER_S)
         return mean if measure == "mean" else -math.log(1 - float(measure[1:]) / 100) * mean
     sd = 1.5 if kind == "log-normal" else math.sqrt(0.25 + 0.09)
-    return 0.05 * math.exp(sd * sd / 2 if measure == "mean" else sd * float(ndtri(float(measure[1:]) / 100)))
+    return 0.05 * math.exp(
+        sd * sd / 2 if measure == "mean" else sd * float(ndtri(float(measure[1:]) / 100))
+    )
 
 
-def line_of(second: Trace, took_s: Trace, failed: Trace, seconds: int, *, times: bool = True) -> Line:
+def line_of(
+    second: Trace, took_s: Trace, failed: Trace, seconds: int, *, times: bool = True
+) -> Line:
     """As the product gathers it, by second; without `times` means and shares alone."""
     at, us = second.astype(int), np.rint(took_s * 1e6).astype(int)
     ok = failed == 0
@@ -79,4 +89,6 @@ def line_of(second: Trace, took_s: Trace, failed: Trace, seconds: int, *, times:
 
 
 def run_of(lines: list[Line], name: str, seconds: int) -> OneRun:
-    return OneRun(name, {("step", "j", f"s{at}", ""): each for at, each in enumerate(lines)}, seconds)
+    return OneRun(
+        name, {("step", "j", f"s{at}", ""): each for at, each in enumerate(lines)}, seconds
+    )

@@ -1,7 +1,7 @@
 """Suspects: how often an innocent measure is named, and whether a planted cause is, by simulation.
 
-Hours of a hundred ordinary measures (wandering, log-normal, counts, spikes, sawtooth, walks, mostly zero) beside a step
-that was slow in one window; seeds of its own, TRIALS trials.
+Hours of a hundred ordinary measures (wandering, log-normal, counts, spikes, sawtooth, walks, mostly
+zero) beside a step that was slow in one window; seeds of its own, TRIALS trials.
 """
 
 import math
@@ -39,7 +39,9 @@ def measure(kind: str, seconds: int, draw: np.random.Generator) -> Trace:
         return np.asarray(draw.normal(size=seconds).cumsum())
     if kind == "sawtooth":
         period = int(draw.integers(40, 600))
-        return (np.arange(seconds) + int(draw.integers(period))) % period + draw.normal(size=seconds)
+        return (np.arange(seconds) + int(draw.integers(period))) % period + draw.normal(
+            size=seconds
+        )
     made = draw.normal(size=seconds) * 0.3 if kind == "spikes" else np.zeros(seconds)
     every = draw.uniform(60, 900) if kind == "spikes" else 900
     for at in draw.integers(0, seconds, draw.poisson(seconds / every)):
@@ -48,19 +50,31 @@ def measure(kind: str, seconds: int, draw: np.random.Generator) -> Trace:
 
 
 def looked(
-    seconds: int, length: int, draw: np.random.Generator, *, cause: int | None = None, size: float = 6,
-    tau: float = 5, follows: bool = False,
-) -> Look:  # fmt: skip
+    seconds: int,
+    length: int,
+    draw: np.random.Generator,
+    *,
+    cause: int | None = None,
+    size: float = 6,
+    tau: float = 5,
+    follows: bool = False,
+) -> Look:
     """An hour (or less) with a slow window; a planted cause of so many sd moves at lag `cause`."""
     pad = min(60, max(12, (seconds - length) // 6))
     begin = int(draw.integers(pad, seconds - length - pad))
     step = 100 * np.exp(0.2 * wandering(seconds, tau, draw) + 0.1 * draw.normal(size=seconds))
     step[begin : begin + length] *= 3
-    given = {f"{kind}{at}": measure(kind, seconds, draw) for at, kind in enumerate(draw.choice(KINDS, MEASURES))}
+    given = {
+        f"{kind}{at}": measure(kind, seconds, draw)
+        for at, kind in enumerate(draw.choice(KINDS, MEASURES))
+    }
     load = 50 + draw.normal(size=seconds)
     if follows:
         load[begin : begin + length] += 40
-        given |= {f"follower{at}": load * draw.uniform(1, 5) + draw.normal(size=seconds) for at in range(5)}
+        given |= {
+            f"follower{at}": load * draw.uniform(1, 5) + draw.normal(size=seconds)
+            for at in range(5)
+        }
     if cause is not None:
         event = np.zeros(seconds)
         event[max(0, begin + cause) : begin + length + cause] = 10 * size
@@ -75,7 +89,9 @@ def innocents(length: int, trials: int, seed: int, **more: float) -> float:
 
 
 def planted(seconds: int, length: int, size: float, trials: int, seed: int) -> tuple[float, float]:
-    """(how often the cause is named and first, how often it is first among those that moved most alike)."""
+    """(how often the cause is named and first, how often it is first among those that moved most
+    alike).
+    """
     draw, named, first = np.random.default_rng(seed), 0, 0
     for _ in range(trials):
         found = looked(seconds, length, draw, cause=-int(draw.integers(0, 11)), size=size)
@@ -95,27 +111,61 @@ def followers(trials: int, seed: int) -> float:
     """How often something that only follows the load is named in a burst of it."""
     draw = np.random.default_rng(seed)
     found = (looked(3600, 20, draw, follows=True) for _ in range(trials))
-    return sum(any(each.measure.startswith("follower") for each in one.named) for one in found) / trials
+    return (
+        sum(any(each.measure.startswith("follower") for each in one.named) for one in found)
+        / trials
+    )
 
 
 def run() -> list[Result]:
     made: list[Result] = []
     for at, length in enumerate((6, 20, 60, 180)):
         share = innocents(length, TRIALS, 100 + at)
-        made.append((f"innocents named, 3,600 s, window of {length} s", 100 * share, "%", "≤ 3", share <= 0.03))
+        made.append(
+            (
+                f"innocents named, 3,600 s, window of {length} s",
+                100 * share,
+                "%",
+                "≤ 3",
+                share <= 0.03,
+            )
+        )
     share = innocents(20, TRIALS, 110, tau=30)
-    made.append(("innocents named beside a step of long memory", 100 * share, "%", "≤ 3", share <= 0.03))
+    made.append(
+        ("innocents named beside a step of long memory", 100 * share, "%", "≤ 3", share <= 0.03)
+    )
     for length, size, goal in ((6, 6.0, 0.98), (20, 6.0, 0.98), (20, 3.0, 0.9)):
         named, _ = planted(3600, length, size, TRIALS, 120 + length)
-        made.append((f"planted {size:g} sd, window of {length} s: named and first", 100 * named, "%",
-                     f"≥ {100 * goal:g}", named >= goal))  # fmt: skip
+        made.append(
+            (
+                f"planted {size:g} sd, window of {length} s: named and first",
+                100 * named,
+                "%",
+                f"≥ {100 * goal:g}",
+                named >= goal,
+            )
+        )
     for seconds, goal in ((600, 0.85), (120, 0.7)):
         named, first = planted(seconds, 20, 6, TRIALS, 140 + seconds)
         made.append(
-            (f"planted 6 sd in {seconds} s: first, unproven", 100 * first, "%", f"≥ {100 * goal:g}", first >= goal)
+            (
+                f"planted 6 sd in {seconds} s: first, unproven",
+                100 * first,
+                "%",
+                f"≥ {100 * goal:g}",
+                first >= goal,
+            )
         )
         made.append((f"planted 6 sd in {seconds} s: named", 100 * named, "%", "", True))
-    made.append(("what moves 5 s later is named", 100 * later(TRIALS, 150), "%", "0", later(TRIALS, 150) == 0))
+    made.append(
+        (
+            "what moves 5 s later is named",
+            100 * later(TRIALS, 150),
+            "%",
+            "0",
+            later(TRIALS, 150) == 0,
+        )
+    )
     share = followers(TRIALS, 160)
     made.append(("followers of the load are named in a burst", 100 * share, "%", "0", share == 0))
     draw = np.random.default_rng(1)

@@ -1,4 +1,6 @@
-"""What the stand-in carries: simple requests per processor second on one core, by the C epoll loop."""
+"""What the stand-in carries: simple requests per processor second on one core, by the C epoll
+loop.
+"""
 
 import subprocess
 import tempfile

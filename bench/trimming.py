@@ -1,5 +1,6 @@
-"""Small recordings for the tests, made from what `./dynamikos bench real` recorded: only what issues or carries values,
-without styles and scripts, and with made-up names. `python -m bench.trimming FOLDER` writes one file an application.
+"""Small recordings for the tests, made from what `./dynamikos bench real` recorded: only what
+issues or carries values, without styles and scripts, and with made-up names. `python -m
+bench.trimming FOLDER` writes one file an application.
 """
 
 import json
@@ -52,11 +53,15 @@ def main(folder: Path) -> None:
         place = State.open().folder / "real" / name
         if not (place / "2.har").exists():
             continue
-        recordings = [read_har((place / f"{number}.har").read_bytes()).exchanges for number in (1, 2)]
+        recordings = [
+            read_har((place / f"{number}.har").read_bytes()).exchanges for number in (1, 2)
+        ]
         small = trimmed(app, recordings)
         found = [exchanges_of(each) for each in small]
         told = score(app, find_strands(found))
-        text = json.dumps({"issued": dict(app.issued), "recordings": small}, ensure_ascii=False, indent=1)
+        text = json.dumps(
+            {"issued": dict(app.issued), "recordings": small}, ensure_ascii=False, indent=1
+        )
         print(f"{name}: {len(text) // 1000} kB, missed {told.missed}, wrong {told.wrong}")
         if not told.missed and not told.wrong:
             (folder / f"{name}.json").write_text(text + "\n")
@@ -65,14 +70,25 @@ def main(folder: Path) -> None:
 def trimmed(app: App, recordings: Sequence[Sequence[Exchange]]) -> list[list[dict[str, Any]]]:
     """Each recording as plain values, in the words of `tests/core/correlation/trimmed.py`."""
     base = _origin(recordings[0][0])
-    strands = [each for each in find_strands(recordings, origins=[base]) if each.kind in ("issued", "typed")]
+    strands = [
+        each
+        for each in find_strands(recordings, origins=[base])
+        if each.kind in ("issued", "typed")
+    ]
     made = []
     for number, recording in enumerate(recordings):
         values = {each.values[number] for each in strands if len(each.values) > number}
-        wanted = sorted((value for value in values if value and len(value) > 1), key=len, reverse=True)
+        wanted = sorted(
+            (value for value in values if value and len(value) > 1), key=len, reverse=True
+        )
         rows = []
         for exchange in recording:
-            if _origin(exchange) != base or is_static(exchange) or unsupported(exchange) or exchange.answer is None:
+            if (
+                _origin(exchange) != base
+                or is_static(exchange)
+                or unsupported(exchange)
+                or exchange.answer is None
+            ):
                 continue
             rows.append(_row(exchange, wanted))
         made.append(json.loads(_plain(json.dumps(rows, ensure_ascii=False), base)))
@@ -114,7 +130,11 @@ def _content(text: str, kind: str, wanted: Sequence[str]) -> str:
         node.decompose()
     for node in tree.css("script, link, meta, noscript, footer, body *"):
         html = node.html or ""
-        if "<form" not in html and "<input" not in html and not any(value in html for value in wanted):
+        if (
+            "<form" not in html
+            and "<input" not in html
+            and not any(value in html for value in wanted)
+        ):
             node.decompose()
     for node in tree.css("*"):
         for name in ("class", "style"):
@@ -126,11 +146,22 @@ def _content(text: str, kind: str, wanted: Sequence[str]) -> str:
 def _shorter(value: Any, wanted: Sequence[str]) -> Any:
     """Lists of a few, and short texts, but for what holds a wanted value."""
     if isinstance(value, list):
-        kept = [each for each in value if any(text in json.dumps(each, ensure_ascii=False) for text in wanted)]
-        return [_shorter(each, wanted) for each in (*kept[:6], *[e for e in value if e not in kept][:FEW])]
+        kept = [
+            each
+            for each in value
+            if any(text in json.dumps(each, ensure_ascii=False) for text in wanted)
+        ]
+        return [
+            _shorter(each, wanted)
+            for each in (*kept[:6], *[e for e in value if e not in kept][:FEW])
+        ]
     if isinstance(value, dict):
         return {name: _shorter(each, wanted) for name, each in value.items()}
-    if isinstance(value, str) and len(value) > LONGEST and not any(text in value for text in wanted):
+    if (
+        isinstance(value, str)
+        and len(value) > LONGEST
+        and not any(text in value for text in wanted)
+    ):
         return value[:LONGEST]
     return value
 
@@ -139,7 +170,9 @@ def _plain(text: str, base: str) -> str:
     """With made-up names, and no address but the application's own."""
     text = re.sub(re.escape(base), "http://app.example", text)
     text = re.sub(re.escape(base.partition("://")[2]), "app.example", text)
-    text = re.sub(r"https?://(?!app\.example)[\w.:-]+\.[a-z]{2,}", "https://elsewhere.example", text)
+    text = re.sub(
+        r"https?://(?!app\.example)[\w.:-]+\.[a-z]{2,}", "https://elsewhere.example", text
+    )
     for name, word in NAMES.items():
         text = re.sub(name, word, text, flags=re.I)
     return text

@@ -1,7 +1,8 @@
 """Is it true? The engine against the stand-in's own log and its queueing law.
 
-(i) paired by request id at ≤ 150 exchanges/s: engine's time minus the stand-in's (departure − arrival); (ii) counts, id
-by id; (iii) closed workload against exact mean-value analysis, with the standard error from batch means.
+(i) paired by request id at ≤ 150 exchanges/s: engine's time minus the stand-in's (departure −
+arrival); (ii) counts, id by id; (iii) closed workload against exact mean-value analysis, with the
+standard error from batch means.
 """
 
 import asyncio
@@ -67,18 +68,29 @@ class EverySink(ListSink):
 
 
 async def perform(
-    target: Target, requests: list[str], users: int, seconds: float, think_s: float, *, keep_all: bool
+    target: Target,
+    requests: list[str],
+    users: int,
+    seconds: float,
+    think_s: float,
+    *,
+    keep_all: bool,
 ) -> tuple[ListSink, float]:
     from dynamikos.engine import runner
 
     base = f"http://127.0.0.1:{target.port}"
     steps = "".join(
-        f'  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: "{base}{path}"}}\n'
+        f"  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: "
+        f'"{base}{path}"}}\n'
         for n, path in enumerate(requests)
     )
     steps = steps.rstrip("\n") + "\n"
     last = steps.rindex("    name: S\n")
-    steps = steps[:last] + f"    name: S\n    think_s: {think_s}\n" + steps[last + len("    name: S\n") :]
+    steps = (
+        steps[:last]
+        + f"    name: S\n    think_s: {think_s}\n"
+        + steps[last + len("    name: S\n") :]
+    )
     journey = parse_journey("form: 1\njourney: j\nname: J\nrounds:\n" + steps)
     plan = Plan(
         form=2,
@@ -86,7 +98,10 @@ async def perform(
         name="P",
         journey="j",
         environment="e",
-        profile=(Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds)),
+        profile=(
+            Stretch(stretch="climb", to=users, seconds=1),
+            Stretch(stretch="hold", seconds=seconds),
+        ),
         grace_s=3,
     )
     frozen = frozen_of_one(plan, journey, run="truth", seed=3, agreed=(parse_target(base),))
@@ -96,7 +111,13 @@ async def perform(
         runner.Choice = lambda seed, *_, **__: original(seed, everything=True)  # type: ignore[assignment,misc]
     try:
         begin = clock.now() + 0.2
-        await run_shard(Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=begin)
+        await run_shard(
+            Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}),
+            network,
+            clock,
+            sink,
+            begin=begin,
+        )
     finally:
         if keep_all:
             runner.Choice = original  # type: ignore[misc]
@@ -109,7 +130,9 @@ def paired(seconds: float = 30) -> list[Result]:
     target = Target("clear", 11)
     try:
         sink, _ = uvloop.run(
-            perform(target, ["/sky?page=1", "/objects/bf-001-cluster"], 16, seconds, 0.4, keep_all=True)
+            perform(
+                target, ["/sky?page=1", "/objects/bf-001-cluster"], 16, seconds, 0.4, keep_all=True
+            )
         )
         log = {record["id"]: record for record in target.ask("/truth/log") if record["id"]}
     finally:
@@ -129,7 +152,10 @@ def paired(seconds: float = 30) -> list[Result]:
                 - 1000 * (record["departure_s"] - record["arrival_s"])
             )
     differences.sort()
-    median, p99 = statistics.median(differences), differences[math.ceil(0.99 * len(differences)) - 1]
+    median, p99 = (
+        statistics.median(differences),
+        differences[math.ceil(0.99 * len(differences)) - 1],
+    )
     return [
         ("(i) pairs compared", len(differences), "", "≥ 1,000", len(differences) >= 1000),
         ("(i) engine − stand-in, median", median, "ms", "≤ 0.5", median <= 0.5),
@@ -141,16 +167,26 @@ def paired(seconds: float = 30) -> list[Result]:
             "0",
             sent == answered + failed + flying,
         ),
-        ("(ii) ids sent but not logged, or logged but not sent", len(ids ^ set(log)), "", "0", ids == set(log)),
+        (
+            "(ii) ids sent but not logged, or logged but not sent",
+            len(ids ^ set(log)),
+            "",
+            "0",
+            ids == set(log),
+        ),
     ]
 
 
 def law(seconds: float = 90) -> list[Result]:
-    """12 users, /sky (web + pool), think 0.05 s, weather small-pool: the pool is nearly saturated."""
+    """12 users, /sky (web + pool), think 0.05 s, weather small-pool: the pool is nearly
+    saturated.
+    """
     target = Target("small-pool", 5)
     users, think = 12, 0.05
     try:
-        sink, _ = uvloop.run(perform(target, ["/sky?page=1"], users, seconds, think, keep_all=False))
+        sink, _ = uvloop.run(
+            perform(target, ["/sky?page=1"], users, seconds, think, keep_all=False)
+        )
         log = [record for record in target.ask("/truth/log") if record["id"]]
         steady = [m for m in sink.messages if 5 <= m.second < seconds]
         engine_s = (
@@ -165,12 +201,14 @@ def law(seconds: float = 90) -> list[Result]:
         )
         own = [record["departure_s"] - record["arrival_s"] for record in log]
         mean = statistics.mean(own)
-        # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs to the think time of
-        # the law
+        # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs
+        # to the think time of the law
         delay = engine_s - mean
         # and so does the lateness of think times' ends, which the engine measures itself (health)
         late = statistics.mean(m.health.late_p50_us for m in steady) / 1e6
-        expected = target.ask(f"/truth/closed?users={users}&think={think + delay + late}&sky=1")["law"]
+        expected = target.ask(f"/truth/closed?users={users}&think={think + delay + late}&sky=1")[
+            "law"
+        ]
     finally:
         target.close()
     size = 5.0  # batches of five seconds: hundreds of times, far beyond their autocorrelation
@@ -178,17 +216,34 @@ def law(seconds: float = 90) -> list[Result]:
     for record, time_s in zip(log, own, strict=True):
         batches.setdefault(int((record["departure_s"] - begun) // size), []).append(time_s)
     whole = [
-        batch for number, batch in sorted(batches.items()) if number * size >= 5 and (number + 1) * size <= seconds
+        batch
+        for number, batch in sorted(batches.items())
+        if number * size >= 5 and (number + 1) * size <= seconds
     ]
-    times, rates = [statistics.mean(batch) for batch in whole], [len(batch) / size for batch in whole]
-    error, rate_error = statistics.stdev(times) / math.sqrt(len(times)), statistics.stdev(rates) / math.sqrt(len(rates))
+    times, rates = (
+        [statistics.mean(batch) for batch in whole],
+        [len(batch) / size for batch in whole],
+    )
+    error, rate_error = (
+        statistics.stdev(times) / math.sqrt(len(times)),
+        statistics.stdev(rates) / math.sqrt(len(rates)),
+    )
     rate = statistics.mean(rates)
-    off, rate_off = (mean - expected["response_s"]) / error, (rate - expected["throughput_per_s"]) / rate_error
+    off, rate_off = (
+        (mean - expected["response_s"]) / error,
+        (rate - expected["throughput_per_s"]) / rate_error,
+    )
     return [
         ("(iii) delay between engine and stand-in", 1000 * delay, "ms", "≤ 1.5", delay <= 0.0015),
         ("(iii) lateness of think times, p50", 1000 * late, "ms", "", True),
         ("(iii) response time, measured", 1000 * mean, "ms", "", True),
-        ("(iii) response time by mean-value analysis", 1000 * expected["response_s"], "ms", "", True),
+        (
+            "(iii) response time by mean-value analysis",
+            1000 * expected["response_s"],
+            "ms",
+            "",
+            True,
+        ),
         ("(iii) standard error of it", 100 * error / mean, "%", "≤ 2", error / mean <= 0.02),
         ("(iii) deviation in standard errors", off, "", "−2…2", abs(off) <= 2),
         ("(iii) rounds/s, measured", rate, "/s", "", True),
@@ -198,11 +253,15 @@ def law(seconds: float = 90) -> list[Result]:
 
 
 def open_law(utilization: float, seconds: float) -> list[Result]:
-    """Poisson arrivals at /sky (web + pool), weather small-pool, against Erlang C of each station (Jackson 1957)."""
+    """Poisson arrivals at /sky (web + pool), weather small-pool, against Erlang C of each station
+    (Jackson 1957).
+    """
     target = Target("small-pool", 7)
     try:
         known = target.ask("/truth")
-        least = min(known["resources"][name]["saturates_at_per_s"] for name in known["routes"]["sky"])
+        least = min(
+            known["resources"][name]["saturates_at_per_s"] for name in known["routes"]["sky"]
+        )
         per_s = utilization * least
         uvloop.run(arriving(target, per_s, seconds))
         log = [record for record in target.ask("/truth/log") if record["id"]]
@@ -214,7 +273,9 @@ def open_law(utilization: float, seconds: float) -> list[Result]:
     for record in log:
         since = record["arrival_s"] - begun
         if 10 <= since < seconds:
-            batches.setdefault(int(since // size), []).append(record["departure_s"] - record["arrival_s"])
+            batches.setdefault(int(since // size), []).append(
+                record["departure_s"] - record["arrival_s"]
+            )
     times = [statistics.mean(batch) for batch in batches.values()]
     mean, error = statistics.mean(times), statistics.stdev(times) / math.sqrt(len(times))
     said = f"(iv) open, utilization {utilization:g}"

@@ -1,7 +1,8 @@
-"""A run on two generators with twenty viewers: how far behind each is, and what the web process takes for it.
+"""A run on two generators with twenty viewers: how far behind each is, and what the web process
+takes for it.
 
-Everything shares this machine's cores: generators, Debian's nginx as the target, coordinator, database, the web process
-and the viewers.
+Everything shares this machine's cores: generators, Debian's nginx as the target, coordinator,
+database, the web process and the viewers.
 """
 
 import http.client
@@ -23,11 +24,15 @@ from bench.ladder import Result
 from bench.realistic import MORE, STEP, place
 
 VIEWERS, GENERATORS, USERS, SECONDS = 20, 2, 400, 60
-THINK_S = float(os.environ.get("DYNAMIKOS_VIEWERS_THINK_S", "0.05"))  # of a step: the less, the busier the generators
+THINK_S = float(
+    os.environ.get("DYNAMIKOS_VIEWERS_THINK_S", "0.05")
+)  # of a step: the less, the busier the generators
 BUSY = 0.6  # of a core, of each
 # two requests a step, each with a value, a header and a form, a capture of JSON and five checks
 JOURNEY = yaml.safe_load(
-    STEP.replace("CHECKS", MORE).replace("USER", "{{ user.number }}").replace("env.base", "env.observatory")
+    STEP.replace("CHECKS", MORE)
+    .replace("USER", "{{ user.number }}")
+    .replace("env.base", "env.observatory")
 )
 REQUEST = JOURNEY["rounds"][0]["requests"][0]
 JOURNEY |= {
@@ -75,23 +80,37 @@ def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Res
     target, web = [port for port in range(18800, 18900) if is_free(port)][:2]
 
     def start(*command: str, **more: str) -> subprocess.Popen[bytes]:
-        made = subprocess.Popen([sys.executable, "-m", *command], env={**os.environ, "DYNAMIKOS_POOL": "0", **more})
+        made = subprocess.Popen(
+            [sys.executable, "-m", *command], env={**os.environ, "DYNAMIKOS_POOL": "0", **more}
+        )
         children.append(made)
         return made
 
     children.append(nginx(folder, target, place(), connections=4 * USERS))
     start("dynamikos.cli", "coordinator")
     generators = [
-        psutil.Process(start("dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=url).pid) for _ in range(GENERATORS)
+        psutil.Process(start("dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=url).pid)
+        for _ in range(GENERATORS)
     ]
-    serving = psutil.Process(start("dynamikos.cli", "web", "--port", str(web), DYNAMIKOS_POOL="16").pid)
+    serving = psutil.Process(
+        start("dynamikos.cli", "web", "--port", str(web), DYNAMIKOS_POOL="16").pid
+    )
     assert wait_for_port(target, 20) and wait_for_port(web, 30)
     sample = Sample(f"http://127.0.0.1:{target}")
     while len(living()) < GENERATORS:
         time.sleep(0.1)
-    profile = (Stretch(stretch="climb", to=USERS, seconds=10), Stretch(stretch="hold", seconds=SECONDS - 10))
+    profile = (
+        Stretch(stretch="climb", to=USERS, seconds=10),
+        Stretch(stretch="hold", seconds=SECONDS - 10),
+    )
     journey = journeys.create(sample.member, parse_journey(json.dumps(JOURNEY)))
-    core = replace(content(sample.plan), journey=journey.key, profile=profile, generators=GENERATORS, objectives=())
+    core = replace(
+        content(sample.plan),
+        journey=journey.key,
+        profile=profile,
+        generators=GENERATORS,
+        objectives=(),
+    )
     made = actions.start(sample.member, plans.add(sample.member, core))
     client = Client()
     client.force_login(sample.accounts["cass"])
@@ -128,7 +147,8 @@ def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Res
         time.sleep(0.5)
     took = time.monotonic() - began
     shares = [
-        (sum(each.cpu_times()[:2]) - was) / took for each, was in zip((*generators, serving), before, strict=True)
+        (sum(each.cpu_times()[:2]) - was) / took
+        for each, was in zip((*generators, serving), before, strict=True)
     ]
     actions.stop(sample.member, made, now=True)
     for each in threads:
@@ -138,7 +158,13 @@ def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Res
     busy = min(shares[:-1])
     p50, p99 = later[len(later) // 2], later[int(len(later) * 0.99)]
     return [
-        ("frames that viewers saw", len(later), "", f"≥ {VIEWERS * 20}", len(later) >= VIEWERS * 20),
+        (
+            "frames that viewers saw",
+            len(later),
+            "",
+            f"≥ {VIEWERS * 20}",
+            len(later) >= VIEWERS * 20,
+        ),
         ("behind the end of the second, p50", 1000 * p50, "ms", "", True),
         ("behind the end of the second, p99", 1000 * p99, "ms", "≤ 2,000", p99 <= 2.0),
         ("behind the end of the second, worst", 1000 * later[-1], "ms", "", True),

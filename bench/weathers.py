@@ -1,5 +1,5 @@
-"""Every weather of the practice target through the product, from a shell: what is planted in it is the first suspect,
-or is noticed by name; a clear one has no finding about the target.
+"""Every weather of the practice target through the product, from a shell: what is planted in it is
+the first suspect, or is noticed by name; a clear one has no finding about the target.
 """
 
 import json
@@ -39,8 +39,9 @@ rounds:
 
 @dataclass(frozen=True, slots=True)
 class Case:
-    """A weather, its load (visitors a second over so many seconds, as stretches), the step that suffers and when, and
-    what is to be the first suspect or to be noticed: words, one of which is to be in it.
+    """A weather, its load (visitors a second over so many seconds, as stretches), the step that
+    suffers and when, and what is to be the first suspect or to be noticed: words, one of which is
+    to be in it.
     """
 
     weather: str
@@ -78,7 +79,18 @@ def _performed(place: Path, case: Case) -> list[Result]:
     port = next(port for port in range(18900, 19000) if is_free(port))
     environment = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
     target = subprocess.Popen(
-        ["taskset", "-c", "0", sys.executable, "-m", "observatory", "--port", str(port), "--weather", case.weather],
+        [
+            "taskset",
+            "-c",
+            "0",
+            sys.executable,
+            "-m",
+            "observatory",
+            "--port",
+            str(port),
+            "--weather",
+            case.weather,
+        ],
         env=environment,
     )
     try:
@@ -97,7 +109,11 @@ def _performed(place: Path, case: Case) -> list[Result]:
             str(place / "kept"),
         ]
         done = subprocess.run(
-            ["taskset", "-c", "1", *command], env=environment, capture_output=True, text=True, check=False
+            ["taskset", "-c", "1", *command],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         kept = place / "kept"
         assert (kept / "run.json").exists(), done.stdout + done.stderr
@@ -110,29 +126,45 @@ def _performed(place: Path, case: Case) -> list[Result]:
     if case.step:
         found = suspects_in(kept, case.step, case.window).every
         first = found[0].measure if found else "none"
-        good = any(word in first for word in case.suspects) and (not case.never or case.never not in first)
-        return [(f"{case.weather}: first of {len(found)} suspects: {first}", 1.0 if good else 0.0, "", "1", good)]
+        good = any(word in first for word in case.suspects) and (
+            not case.never or case.never not in first
+        )
+        return [
+            (
+                f"{case.weather}: first of {len(found)} suspects: {first}",
+                1.0 if good else 0.0,
+                "",
+                "1",
+                good,
+            )
+        ]
     if case.rules:
         hit = [each for each in noticed if each["rule"] in case.rules]
         said = hit[0]["sentence"][:90] if hit else f"noticed: {rules}"
         return [(f"{case.weather}: {said}", float(bool(hit)), "", "1", bool(hit))]
-    return [(f"{case.weather}: findings about the target ({rules})", len(noticed), "", "0", not noticed)]
+    return [
+        (f"{case.weather}: findings about the target ({rules})", len(noticed), "", "0", not noticed)
+    ]
 
 
 def _written(place: Path, case: Case, port: int) -> None:
     stretches = "".join(
-        f"      - {{stretch: burst, to: {per_s:g}, seconds: {seconds:g}}}\n" for per_s, seconds in case.stretches
+        f"      - {{stretch: burst, to: {per_s:g}, seconds: {seconds:g}}}\n"
+        for per_s, seconds in case.stretches
     )
     (place / "looker.yaml").write_text(JOURNEY)
     (place / "terms.csv").write_text("term\n" + "\n".join(TERMS) + "\n")
     (place / "environment.yaml").write_text(
         "form: 1\nenvironment: e\nname: E\n"
-        f'addresses:\n  observatory: "http://127.0.0.1:{port}"\nagreed:\n  - "http://127.0.0.1:{port}"\n'
+        f'addresses:\n  observatory: "http://127.0.0.1:{port}"\nagreed:\n  - '
+        f'"http://127.0.0.1:{port}"\n'
     )
     seconds = sum(length for _, length in case.stretches)
     (place / "plan.yaml").write_text(
-        "form: 2\nplan: weathers\nname: Weathers\nenvironment: environment.yaml\ndata: [terms.csv]\n"
-        "crowds:\n  - crowd: visitors\n    load: {workload: arrivals, per: second, spread: poisson, ceiling: 3000}\n"
+        "form: 2\nplan: weathers\nname: Weathers\nenvironment: environment.yaml\ndata: "
+        "[terms.csv]\n"
+        "crowds:\n  - crowd: visitors\n    load: {workload: arrivals, per: second, spread: "
+        "poisson, ceiling: 3000}\n"
         f"    profile:\n{stretches}    rows:\n      - {{row: looking, journey: looker.yaml}}\n"
         f"measured: [5, {seconds:g}]\n"
         'probes:\n  - {probe: target, openmetrics: "{{ env.observatory }}/metrics", every_s: 1}\n'

@@ -1,5 +1,6 @@
-"""Reading a run of an hour: fifteen rows of a crowd over one journey, hundreds of series, on four generators, folded by
-the coordinator's own code; and a soak of eight hours. Each figure beside an empty page in the same run.
+"""Reading a run of an hour: fifteen rows of a crowd over one journey, hundreds of series, on four
+generators, folded by the coordinator's own code; and a soak of eight hours. Each figure beside an
+empty page in the same run.
 """
 
 import math
@@ -25,7 +26,9 @@ def run() -> list[Result]:
 
 
 def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
-    """A run of so many rows, generators and seconds, in the database as the coordinator leaves it."""
+    """A run of so many rows, generators and seconds, in the database as the coordinator leaves
+    it.
+    """
     from django.db import transaction
     from django.utils import timezone
     from msgspec.structs import replace
@@ -57,7 +60,11 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
     made.save()
     for number in range(shards):
         Shard.objects.create(
-            run=made, number=number, generator_name=f"g{number}", state="ended", ending={"cause": "finished"}
+            run=made,
+            number=number,
+            generator_name=f"g{number}",
+            state="ended",
+            ending={"cause": "finished"},
         )
     series = every_series(inputs)
     draw = random.Random(3)
@@ -66,19 +73,29 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
         values = [int(draw.lognormvariate(10.5, 0.6)) for _ in range(3)]
         hist = Histogram.of(values).to_bytes()
         squares = str(sum(value * value for value in values))
-        pool.append(SeriesSecond(no=0, n=3, sum_us=sum(values), squares=squares, hist=hist, ttfb_hist=hist))
+        pool.append(
+            SeriesSecond(no=0, n=3, sum_us=sum(values), squares=squares, hist=hist, ttfb_hist=hist)
+        )
     known = {each.no: each for each in series}
     folding, begun, expanding = Folding(made, known), time.perf_counter(), 0.0
     frames = []
     for second in range(seconds):
         messages = [
             ShardSecond(
-                shard=shard, second=second, users={"thinking": 5}, answered=len(series), sent=len(series),
-                series=[replace(pool[(7 * second + 3 * shard + each.no) % 200], no=each.no) for each in series],
-                health=Health(), last=second == seconds - 1,
+                shard=shard,
+                second=second,
+                users={"thinking": 5},
+                answered=len(series),
+                sent=len(series),
+                series=[
+                    replace(pool[(7 * second + 3 * shard + each.no) % 200], no=each.no)
+                    for each in series
+                ],
+                health=Health(),
+                last=second == seconds - 1,
             )
             for shard in range(shards)
-        ]  # fmt: skip
+        ]
         at = time.perf_counter()
         with transaction.atomic():
             folding.add(second, messages)
@@ -94,7 +111,9 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
         outcome={"ended": "finished", "exit_code": 0, "from_s": 0, "to_s": seconds},
     )  # fmt: skip
     told = np.random.default_rng(5).normal(50, 5, (MEASURES, seconds))
-    measures.take(made, "target", {f"utilization_{number}": trace for number, trace in enumerate(told)})
+    measures.take(
+        made, "target", {f"utilization_{number}": trace for number, trace in enumerate(told)}
+    )
     return made, len(series), 1000 * expanding / seconds, time.perf_counter() - begun
 
 
@@ -111,15 +130,18 @@ def _again(made: Any) -> Any:
     rows = reading.window(found, every_series(inputs), 0, SECONDS).rows(SECONDS)
     outcome = Outcome(rows=rows, to_s=float(SECONDS), exit_code=0)
     Run.objects.filter(pk=made.pk).update(outcome=OUTCOME.plain(outcome))
-    figures = msgspec.to_builtins(comparing.figures(Run.objects.get(pk=made.pk)))  # as they are kept, once it is over
+    figures = msgspec.to_builtins(
+        comparing.figures(Run.objects.get(pk=made.pk))
+    )  # as they are kept, once it is over
     Run.objects.filter(pk=made.pk).update(figures=figures)
     found.refresh_from_db()
     found.pk, found.number = None, found.number + 1000
     found.save(force_insert=True)
     for kind, lines in (
-        (Chunk, Chunk.objects.filter(run=made.pk, shard=Chunk.ALL)), (Block, Block.objects.filter(run=made.pk)),
+        (Chunk, Chunk.objects.filter(run=made.pk, shard=Chunk.ALL)),
+        (Block, Block.objects.filter(run=made.pk)),
         (Minute, Minute.objects.filter(run=made.pk)),
-    ):  # fmt: skip
+    ):
         copies = []
         for each in lines.iterator(500):
             each.pk, each.run = None, found
@@ -160,10 +182,16 @@ def _measure() -> list[Result]:
     of_shard = timed(lambda: reading.window(found, steps, 0, SECONDS, (2,)), 3)
     step = next(each for each in reading.shown_series(inputs) if each.level == "step")
     look = timed(
-        lambda: get(f"{address}/closer?from=0&to=3600&journey={step.journey}&step={step.step}&request=&of="), 3
+        lambda: get(
+            f"{address}/closer?from=0&to=3600&journey={step.journey}&step={step.step}&request=&of="
+        ),
+        3,
     )
     moment = timed(
-        lambda: get(f"{address}/suspects?from=1800&to=1860&journey={step.journey}&step={step.step}&request=&of="), 3
+        lambda: get(
+            f"{address}/suspects?from=1800&to=1860&journey={step.journey}&step={step.step}&request=&of="
+        ),
+        3,
     )
     points = len(reading.line(found, [step.no], 0, SECONDS))
     other = _again(made)
@@ -182,7 +210,13 @@ def _measure() -> list[Result]:
         ("a window of whole minutes", whole, "ms", "≤ 300", whole <= 300),
         ("a window with ragged edges", ragged, "ms", "≤ 300", ragged <= 300),
         ("the same of one row", of_row, "ms", "≤ 300", of_row <= 300),
-        ("a slice by generator: every step and round of an hour", of_shard, "ms", "≤ 1,500", of_shard <= 1500),
+        (
+            "a slice by generator: every step and round of an hour",
+            of_shard,
+            "ms",
+            "≤ 1,500",
+            of_shard <= 1500,
+        ),
         ("looking closer at a step, the whole hour", look, "ms", "≤ 300", look <= 300),
         (f"the suspects of a minute among {MEASURES} measures", moment, "ms", "", True),
         ("comparing two such hours", compared, "ms", "≤ 1,500", compared <= 1500),
@@ -194,6 +228,12 @@ def _measure() -> list[Result]:
         ("page of a soak of eight hours", long, "ms", "≤ 2,000", long <= 2000),
         ("empty page (projects)", empty, "ms", "", True),
         ("page of the hour / empty page", page / empty, "", "", True),
-        ("coordinator: folding a second of four generators", expanding_ms, "ms", "≤ 500", expanding_ms <= 500),
+        (
+            "coordinator: folding a second of four generators",
+            expanding_ms,
+            "ms",
+            "≤ 500",
+            expanding_ms <= 500,
+        ),
         ("memory of this process, which made it as well", memory, "MB", "", not math.isnan(memory)),
     ]

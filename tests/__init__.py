@@ -1,5 +1,6 @@
-"""Mirrors src. Hypothesis has no deadlines here: a starved machine is no failure. It tries the same examples each time,
-so that a run tells what a change did; others, by chance, with DYNAMIKOS_OTHER_EXAMPLES in the environment.
+"""Mirrors src. Hypothesis has no deadlines here: a starved machine is no failure. It tries the same
+examples each time, so that a run tells what a change did; others, by chance, with
+DYNAMIKOS_OTHER_EXAMPLES in the environment.
 """
 
 import os

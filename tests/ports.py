@@ -1,4 +1,6 @@
-"""Ports of this machine for the servers of tests, of which several runs and parts of one go on side by side."""
+"""Ports of this machine for the servers of tests, of which several runs and parts of one go on side
+by side.
+"""
 
 import fcntl
 import os
@@ -13,7 +15,9 @@ _held: dict[int, int] = {}  # files that are locked until this process ends, by 
 
 
 def free_port() -> int:
-    """One that nobody listens on, and that no other process of tests is given while this one lives."""
+    """One that nobody listens on, and that no other process of tests is given while this one
+    lives.
+    """
     folder = Path(tempfile.gettempdir()) / f"dynamikos-test-ports-{os.geteuid()}"
     folder.mkdir(exist_ok=True)
     for port in random.sample(PORTS, len(PORTS)):

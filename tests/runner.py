@@ -1,4 +1,6 @@
-"""Django's runner, which also fails a test whose tasks ended by an exception that nobody looked at."""
+"""Django's runner, which also fails a test whose tasks ended by an exception that nobody looked
+at.
+"""
 
 import gc
 import logging

@@ -1,4 +1,5 @@
-"""Applications of other people, installed from the package index, that `./dynamikos bench real` records and loads.
+"""Applications of other people, installed from the package index, that `./dynamikos bench real`
+records and loads.
 
 Each is a file with one `App`; `ALL` lists them.
 """

@@ -1,4 +1,6 @@
-"""A back office of tables: a single page in front of a JSON interface, a cookie whose value goes back in a header."""
+"""A back office of tables: a single page in front of a JSON interface, a cookie whose value goes
+back in a header.
+"""
 
 import sqlite3
 from pathlib import Path
@@ -60,7 +62,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 def created(folder: Path, base: str) -> int:
     with sqlite3.connect(folder / "office.sqlite") as link:
-        return int(link.execute("SELECT count(*) FROM studio WHERE name LIKE '% house'").fetchone()[0])
+        return int(
+            link.execute("SELECT count(*) FROM studio WHERE name LIKE '% house'").fetchone()[0]
+        )
 
 
 def round(number: int) -> Words:

@@ -1,4 +1,6 @@
-"""What the benchmark needs to know of an application: how it is served and driven, and what is true of it."""
+"""What the benchmark needs to know of an application: how it is served and driven, and what is true
+of it.
+"""
 
 import os
 import subprocess
@@ -15,12 +17,13 @@ Words = Mapping[str, str]  # what a person types in one recording, by name
 
 @dataclass(frozen=True, kw_only=True)
 class App:
-    """`serve` gives the command of its server (and may prepare `folder` first); `drive` is one visit in a browser.
+    """`serve` gives the command of its server (and may prepare `folder` first); `drive` is one
+    visit in a browser.
 
-    `words` makes what is typed in the n-th visit: `user` words stay with a user, `round` words are others in each
-    round. `issued` names, by a regular expression on "METHOD path place", each value that the server issues and that
-    has to be captured: written down by hand from two recordings. `created` counts, in the application's own store, what
-    visits made.
+    `words` makes what is typed in the n-th visit: `user` words stay with a user, `round` words are
+    others in each round. `issued` names, by a regular expression on "METHOD path place", each value
+    that the server issues and that has to be captured: written down by hand from two recordings.
+    `created` counts, in the application's own store, what visits made.
     """
 
     name: str
@@ -32,7 +35,9 @@ class App:
     issued: Mapping[str, str] = field(default_factory=dict)
     created: Callable[[Path, str], int]
     environment: Callable[[Path], Mapping[str, str]] = lambda folder: {}
-    rounds_from: str = ""  # a regular expression on "METHOD address" of the first request of the rounds
+    rounds_from: str = (
+        ""  # a regular expression on "METHOD address" of the first request of the rounds
+    )
 
     def words(self, number: int) -> dict[str, str]:
         return {**self.user(number), **self.round(number)}
@@ -44,7 +49,10 @@ def installed(app: App, folder: Path) -> Path:
     mark = folder / "env" / "packages"
     if not mark.exists() or mark.read_text() != " ".join(app.packages):
         uv = [str(Path(__file__).resolve().parents[2] / ".venv/bin/uv")]
-        subprocess.run([*uv, "venv", "-q", "--clear", "--python", "/usr/bin/python3", str(folder / "env")], check=True)
+        subprocess.run(
+            [*uv, "venv", "-q", "--clear", "--python", "/usr/bin/python3", str(folder / "env")],
+            check=True,
+        )
         made = {**os.environ, "VIRTUAL_ENV": str(folder / "env")}
         subprocess.run([*uv, "pip", "install", "-q", *app.packages], check=True, env=made)
         mark.write_text(" ".join(app.packages))
@@ -64,7 +72,11 @@ class Served:
         self.store = folder / f"store-{port}"
         self.store.mkdir(parents=True)
         self.base = f"http://127.0.0.1:{port}"
-        made = {**os.environ, "PATH": f"{python.parent}:{os.environ['PATH']}", **app.environment(self.store)}
+        made = {
+            **os.environ,
+            "PATH": f"{python.parent}:{os.environ['PATH']}",
+            **app.environment(self.store),
+        }
         made.pop("PYTHONPATH", None)
         made.pop("DJANGO_SETTINGS_MODULE", None)
         self._environment = made
@@ -72,7 +84,12 @@ class Served:
         self.log = (folder / "server.log").open("ab")
         command = [str(python) if each == "python" else each for each in command]
         self.process = subprocess.Popen(
-            command, cwd=self.store, env=made, stdout=self.log, stderr=self.log, stdin=subprocess.DEVNULL
+            command,
+            cwd=self.store,
+            env=made,
+            stdout=self.log,
+            stderr=self.log,
+            stdin=subprocess.DEVNULL,
         )
         end = time.monotonic() + 90
         while time.monotonic() < end:

@@ -1,4 +1,6 @@
-"""A shared budget: server-rendered pages, a session cookie, a form key on every page, numbers as ids."""
+"""A shared budget: server-rendered pages, a session cookie, a form key on every page, numbers as
+ids.
+"""
 
 import sqlite3
 from pathlib import Path
@@ -50,7 +52,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 def created(folder: Path, base: str) -> int:
     with sqlite3.connect(folder / "budget.db") as link:
-        return int(link.execute("SELECT count(*) FROM bill WHERE what LIKE '% again'").fetchone()[0])
+        return int(
+            link.execute("SELECT count(*) FROM bill WHERE what LIKE '% again'").fetchone()[0]
+        )
 
 
 def user(number: int) -> Words:
@@ -64,7 +68,10 @@ def user(number: int) -> Words:
 
 
 def round(number: int) -> Words:
-    return {"what": f"{('Rope', 'Bread', 'Oil', 'Tent')[number % 4]} number {number}", "amount": str(20 + number % 900)}
+    return {
+        "what": f"{('Rope', 'Bread', 'Oil', 'Tent')[number % 4]} number {number}",
+        "amount": str(20 + number % 900),
+    }
 
 
 BUDGET = App(

@@ -1,4 +1,6 @@
-"""A forum: the framework's default cookie names, a form key, topics with a number and a slug in their address."""
+"""A forum: the framework's default cookie names, a form key, topics with a number and a slug in
+their address.
+"""
 
 import os
 import sqlite3
@@ -29,24 +31,57 @@ for number in [*range(1, 9), *range(1000, 1400)]:
     user = get_user_model().objects.create_user(f"linnet{number}", f"linnet{number}@hedges.example", f"nest-{number}-z")
     user.st.is_verified = True
     user.st.save()
-"""
+"""  # noqa: E501
 
 
 def serve(folder: Path, port: int) -> list[str]:
     python = python_of(folder)
-    made = {**os.environ, "PATH": f"{python.parent}:{os.environ['PATH']}", "DJANGO_SETTINGS_MODULE": ""}
+    made = {
+        **os.environ,
+        "PATH": f"{python.parent}:{os.environ['PATH']}",
+        "DJANGO_SETTINGS_MODULE": "",
+    }
     made.pop("DJANGO_SETTINGS_MODULE")
     made.pop("PYTHONPATH", None)
     subprocess.run(
-        [str(python.parent / "spirit"), "startproject", "board"], cwd=folder, check=True, env=made, capture_output=True
+        [str(python.parent / "spirit"), "startproject", "board"],
+        cwd=folder,
+        check=True,
+        env=made,
+        capture_output=True,
     )
     site = folder / "board"
     (site / "board" / "settings" / "bench.py").write_text(SETTINGS)
     made["DJANGO_SETTINGS_MODULE"] = "board.settings.bench"
     for command in (["migrate", "-v0"], ["createcachetable"], ["shell", "-c", SEED]):
-        subprocess.run([str(python), "manage.py", *command], cwd=site, check=True, env=made, capture_output=True)
-    where = ["--bind", f"127.0.0.1:{port}", "--workers", "1", "--threads", "8", "--timeout", "60", "--chdir", str(site)]
-    return ["python", "-m", "gunicorn", *where, "--env", "DJANGO_SETTINGS_MODULE=board.settings.bench", "board.wsgi"]
+        subprocess.run(
+            [str(python), "manage.py", *command],
+            cwd=site,
+            check=True,
+            env=made,
+            capture_output=True,
+        )
+    where = [
+        "--bind",
+        f"127.0.0.1:{port}",
+        "--workers",
+        "1",
+        "--threads",
+        "8",
+        "--timeout",
+        "60",
+        "--chdir",
+        str(site),
+    ]
+    return [
+        "python",
+        "-m",
+        "gunicorn",
+        *where,
+        "--env",
+        "DJANGO_SETTINGS_MODULE=board.settings.bench",
+        "board.wsgi",
+    ]
 
 
 def drive(page: Any, base: str, words: Words) -> None:
@@ -70,7 +105,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 def created(folder: Path, base: str) -> int:
     with sqlite3.connect(folder / "board" / "db.sqlite3") as link:
-        found = link.execute("SELECT count(*) FROM spirit_comment_comment WHERE comment LIKE 'And more%'")
+        found = link.execute(
+            "SELECT count(*) FROM spirit_comment_comment WHERE comment LIKE 'And more%'"
+        )
         return int(found.fetchone()[0])
 
 

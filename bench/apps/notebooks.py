@@ -1,4 +1,6 @@
-"""A notebook server: a password, a key from a cookie in a header, folders whose first name the server gives."""
+"""A notebook server: a password, a key from a cookie in a header, folders whose first name the
+server gives.
+"""
 
 import json
 import subprocess
@@ -12,16 +14,24 @@ HASH = "from jupyter_server.auth import passwd; print(passwd('heather-and-gorse'
 
 def serve(folder: Path, port: int) -> list[str]:
     python = python_of(folder)
-    made = subprocess.run([str(python), "-c", HASH], check=True, capture_output=True, text=True).stdout.strip()
+    made = subprocess.run(
+        [str(python), "-c", HASH], check=True, capture_output=True, text=True
+    ).stdout.strip()
     (folder / "shelf").mkdir()
     settings = {
         "ServerApp": {
-            "ip": "127.0.0.1", "port": port, "open_browser": False, "allow_root": True, "port_retries": 0,
-            "root_dir": str(folder / "shelf"), "password": made, "token": "",
+            "ip": "127.0.0.1",
+            "port": port,
+            "open_browser": False,
+            "allow_root": True,
+            "port_retries": 0,
+            "root_dir": str(folder / "shelf"),
+            "password": made,
+            "token": "",
         },
         "PasswordIdentityProvider": {"hashed_password": made},
         "IdentityProvider": {"token": ""},
-    }  # fmt: skip
+    }
     (folder / "settings.json").write_text(json.dumps(settings))
     return ["python", "-m", "nbclassic", "--config", str(folder / "settings.json")]
 

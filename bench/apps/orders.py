@@ -1,4 +1,6 @@
-"""Orders for work that is to be done: a single page whose every call is GraphQL over one address."""
+"""Orders for work that is to be done: a single page whose every call is GraphQL over one
+address.
+"""
 
 import sqlite3
 from collections.abc import Mapping
@@ -38,7 +40,11 @@ def serve(folder: Path, port: int) -> list[str]:
 
 
 def environment(folder: Path) -> Mapping[str, str]:
-    return {"DAGSTER_HOME": str(folder), "HTTPS_PROXY": "http://127.0.0.1:9", "HTTP_PROXY": "http://127.0.0.1:9"}
+    return {
+        "DAGSTER_HOME": str(folder),
+        "HTTPS_PROXY": "http://127.0.0.1:9",
+        "HTTP_PROXY": "http://127.0.0.1:9",
+    }
 
 
 def drive(page: Any, base: str, words: Words) -> None:
@@ -64,7 +70,9 @@ def created(folder: Path, base: str) -> int:
     if not place.exists():
         return 0
     with sqlite3.connect(place) as link:
-        return int(link.execute("SELECT count(*) FROM runs WHERE status = 'CANCELED'").fetchone()[0])
+        return int(
+            link.execute("SELECT count(*) FROM runs WHERE status = 'CANCELED'").fetchone()[0]
+        )
 
 
 def round(number: int) -> Words:
@@ -80,6 +88,8 @@ ORDERS = App(
     drive=drive,
     round=round,
     created=created,
-    issued={"number of the order": r"POST /graphql json \$.variables.(runId|runIds|filter\.runIds)"},
+    issued={
+        "number of the order": r"POST /graphql json \$.variables.(runId|runIds|filter\.runIds)"
+    },
     rounds_from="/jobs/greeting/",
 )

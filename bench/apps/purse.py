@@ -1,4 +1,6 @@
-"""A purse of accounts: a single page over JSON, a signed token in a cookie, a key of each account in its calls."""
+"""A purse of accounts: a single page over JSON, a signed token in a cookie, a key of each account
+in its calls.
+"""
 
 import sqlite3
 from collections.abc import Mapping
@@ -58,7 +60,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 def created(folder: Path, base: str) -> int:
     with sqlite3.connect(folder / "data" / "database.sqlite3") as link:
-        found = link.execute("SELECT count(*) FROM apipayments WHERE memo LIKE 'for the %'").fetchone()
+        found = link.execute(
+            "SELECT count(*) FROM apipayments WHERE memo LIKE 'for the %'"
+        ).fetchone()
         return int(found[0])
 
 

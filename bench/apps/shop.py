@@ -1,4 +1,6 @@
-"""A shop: a basket, and an order in several steps as a guest, each page with a masked key of its own."""
+"""A shop: a basket, and an order in several steps as a guest, each page with a masked key of its
+own.
+"""
 
 import sqlite3
 import subprocess
@@ -44,7 +46,7 @@ TEMPLATES = [{{"BACKEND": "django.template.backends.django.DjangoTemplates", "AP
 AUTHENTICATION_BACKENDS = ("oscar.apps.customer.auth_backends.EmailBackend",)
 HAYSTACK_CONNECTIONS = {{"default": {{"ENGINE": "haystack.backends.simple_backend.SimpleEngine"}}}}
 EMAIL_BACKEND = "django.core.mail.backends.dummy.EmailBackend"
-"""
+"""  # noqa: E501
 URLS = """
 from django.apps import apps
 from django.urls import include, path
@@ -72,16 +74,33 @@ house = Partner.objects.create(name="House")
 for number, title in enumerate(("Brass lamp", "Rope of hemp", "Small lens", "Wool hat"), 1):
     made = Product.objects.create(title=title, product_class=kind)
     StockRecord.objects.create(product=made, partner=house, partner_sku=f"s{number}", price=10, price_currency="EUR")
-"""
+"""  # noqa: E501
 
 
 def serve(folder: Path, port: int) -> list[str]:
     (folder / "settings.py").write_text(SETTINGS.format(folder=folder))
     (folder / "urls.py").write_text(URLS)
     (folder / "prepare.py").write_text(PREPARE)
-    settings = {"DJANGO_SETTINGS_MODULE": "settings", "PYTHONPATH": str(folder), "PATH": "/usr/bin:/bin"}
-    subprocess.run([str(python_of(folder)), "prepare.py"], cwd=folder, env=settings, check=True, capture_output=True)
-    where = ["--threads", "8", "-b", f"127.0.0.1:{port}", "--env", "DJANGO_SETTINGS_MODULE=settings"]
+    settings = {
+        "DJANGO_SETTINGS_MODULE": "settings",
+        "PYTHONPATH": str(folder),
+        "PATH": "/usr/bin:/bin",
+    }
+    subprocess.run(
+        [str(python_of(folder)), "prepare.py"],
+        cwd=folder,
+        env=settings,
+        check=True,
+        capture_output=True,
+    )
+    where = [
+        "--threads",
+        "8",
+        "-b",
+        f"127.0.0.1:{port}",
+        "--env",
+        "DJANGO_SETTINGS_MODULE=settings",
+    ]
     return ["gunicorn", "-w", "1", *where, "django.core.wsgi:get_wsgi_application()"]
 
 

@@ -1,4 +1,6 @@
-"""A wiki: pages in a git repository, accounts of its own, a form key, a page's name typed into its address."""
+"""A wiki: pages in a git repository, accounts of its own, a form key, a page's name typed into its
+address.
+"""
 
 import subprocess
 from pathlib import Path
@@ -60,12 +62,20 @@ def created(folder: Path, base: str) -> int:
 
 
 def user(number: int) -> Words:
-    return {"mail": f"marram{number}@dunes.example", "person": "Marram Dune", "password": f"shoreline-{number}-y"}
+    return {
+        "mail": f"marram{number}@dunes.example",
+        "person": "Marram Dune",
+        "password": f"shoreline-{number}-y",
+    }
 
 
 def round(number: int) -> Words:
     what = ("Kettle", "Boots", "Window", "Door")[number % 4]
-    return {"page": f"{what} {number}", "text": f"How the stove of hut {number} is lit.", "why": f"Hut {number}"}
+    return {
+        "page": f"{what} {number}",
+        "text": f"How the stove of hut {number} is lit.",
+        "why": f"Hut {number}",
+    }
 
 
 WIKI = App(

@@ -13,9 +13,14 @@ def main() -> None:
     parser.add_argument("--weather", choices=sorted(WEATHER), default="clear")
     parser.add_argument("--seed", type=int, default=7)
     parser.add_argument(
-        "--slower", default="", metavar="RESOURCE=FACTOR", help="its service takes so many times as long"
+        "--slower",
+        default="",
+        metavar="RESOURCE=FACTOR",
+        help="its service takes so many times as long",
     )
-    parser.add_argument("--fd", type=int, help="a socket that listens already, from the parent process")
+    parser.add_argument(
+        "--fd", type=int, help="a socket that listens already, from the parent process"
+    )
     given = parser.parse_args()
     name, _, factor = given.slower.partition("=")
     made = Observatory(given.weather, given.seed)

@@ -23,13 +23,23 @@ from observatory.people import objects, password_of
 from observatory.resources import Resource, Visit, Works
 from observatory.sink import Sink
 from observatory.timer import Timer
-from observatory.weather import HEAP_BYTES, PAUSE_EVERY, PAUSE_S_A_GB, ROUTES, TROUBLE, WEATHER, Trouble
+from observatory.weather import (
+    HEAP_BYTES,
+    PAUSE_EVERY,
+    PAUSE_S_A_GB,
+    ROUTES,
+    TROUBLE,
+    WEATHER,
+    Trouble,
+)
 
 Reply = tuple[int, list[tuple[str, str]], bytes]
 KEPT_LOG = 400_000
 LEAD_S = 0.0003  # waking, answering and the socket take about this long
 SLOTS_A_NIGHT, MINUTES_A_SLOT, MINUTES_GIVEN = 40, 15, 6000
-NIGHT_S = 60.0  # after which a slot that was held is over, so that one run after the other can be made
+NIGHT_S = (
+    60.0  # after which a slot that was held is over, so that one run after the other can be made
+)
 HTML, JSON = ("content-type", "text/html; charset=utf-8"), ("content-type", "application/json")
 OBJECTS = objects()
 BY_SLUG = {each["slug"]: each for each in OBJECTS}
@@ -73,13 +83,17 @@ class Observatory:
         self.sink = Sink()
         self.sessions: dict[str, dict[str, Any]] = {}
         self.holds: dict[tuple[str, str], str] = {}
-        self.passing: collections.deque[tuple[float, str, str, int]] = collections.deque()  # when, who, night, slot
+        self.passing: collections.deque[tuple[float, str, str, int]] = (
+            collections.deque()
+        )  # when, who, night, slot
         self.booked: dict[str, tuple[str, str, int]] = {}  # reference → e-mail, night, slot
         self.approved: set[str] = set()  # references
         self.roof_keys: dict[str, None] = {}
         self.slots: dict[str, set[int]] = {}
         self.balance: dict[str, int] = {}
-        self.mails: dict[str, dict[str, tuple[float, str]]] = {}  # e-mail → reference → when it arrives, the code
+        self.mails: dict[
+            str, dict[str, tuple[float, str]]
+        ] = {}  # e-mail → reference → when it arrives, the code
         low, high = os.environ.get("OBSERVATORY_MAIL_S", "1 8").split()
         self.mail_s = (float(low), float(high))
         self.log: collections.deque[dict[str, Any]] = collections.deque(maxlen=KEPT_LOG)
@@ -91,7 +105,9 @@ class Observatory:
         self.set_weather(weather)
 
     def set_weather(self, weather: str) -> None:
-        """Requests under way are answered at once: what they waited for is gone with the old weather."""
+        """Requests under way are answered at once: what they waited for is gone with the old
+        weather.
+        """
         self.works.advance(math.inf)
         self.weather = weather
         self.works = Works(WEATHER[weather], self.seed)
@@ -115,19 +131,26 @@ class Observatory:
                 name, share = self.trouble.grows
                 self.works.slower[name] = 1 + share * self.searches
         self.heap += self.trouble.leak_bytes
-        if self.trouble.leak_bytes and self.requests % PAUSE_EVERY == 0:  # everything stands still, the longer the heap
+        if (
+            self.trouble.leak_bytes and self.requests % PAUSE_EVERY == 0
+        ):  # everything stands still, the longer the heap
             pause = PAUSE_S_A_GB * self.heap / 1e9
             self.pauses, self.pause_s = self.pauses + 1, self.pause_s + pause
             for each in self.works.resources.values():
                 each.stalled = arrival, arrival + pause
 
     def token(self, purpose: str) -> str:
-        return hashlib.sha256(f"{self.seed}:{purpose}:{next(self._serial)}:{self.begun}".encode()).hexdigest()[:20]
+        return hashlib.sha256(
+            f"{self.seed}:{purpose}:{next(self._serial)}:{self.begun}".encode()
+        ).hexdigest()[:20]
 
-    # ASGI ---------------------------------------------------------------------------------------------
+    # ASGI -----------------------------------------------------------------------------------------
 
     async def __call__(
-        self, scope: dict[str, Any], receive: Callable[[], Awaitable[Any]], send: Callable[[Any], Awaitable[None]]
+        self,
+        scope: dict[str, Any],
+        receive: Callable[[], Awaitable[Any]],
+        send: Callable[[Any], Awaitable[None]],
     ) -> None:
         if scope["type"] == "lifespan":
             while True:
@@ -138,7 +161,9 @@ class Observatory:
         if scope["type"] != "http":
             return
         arrival = time.perf_counter()
-        headers = {key.decode("latin-1"): value.decode("latin-1") for key, value in scope["headers"]}
+        headers = {
+            key.decode("latin-1"): value.decode("latin-1") for key, value in scope["headers"]
+        }
         body = b""
         if scope["method"] in ("POST", "PUT"):
             while True:
@@ -158,7 +183,10 @@ class Observatory:
         self._suffers(kind, arrival)
         if kind == "objects search":
             self.searching += 1
-            if query.get("q", "").lower() == self.trouble.breaks != "" and self.searching > self.trouble.above:
+            if (
+                query.get("q", "").lower() == self.trouble.breaks != ""
+                and self.searching > self.trouble.above
+            ):
                 reply = self._wrong(500, "the search index is being rebuilt")
         visit = await self._pass(kind, arrival)
         self.searching -= kind == "objects search"
@@ -185,14 +213,16 @@ class Observatory:
         await send({"type": "http.response.start", "status": status, "headers": raw})
         await send({"type": "http.response.body", "body": body})
 
-    # resources ----------------------------------------------------------------------------------------
+    # resources ------------------------------------------------------------------------------------
 
     async def _pass(self, kind: str, arrival: float) -> Visit:
         route = ROUTES[kind]
         if not route:
             return Visit(arrival, (), lambda visit: None, departure=arrival)
         future: asyncio.Future[Visit] = asyncio.get_running_loop().create_future()
-        self.works.enter(arrival, route, lambda visit: None if future.done() else future.set_result(visit))
+        self.works.enter(
+            arrival, route, lambda visit: None if future.done() else future.set_result(visit)
+        )
         self._advance()
         return await future
 
@@ -204,7 +234,7 @@ class Observatory:
         if following is not None:
             self._timer.set(following)
 
-    # what it answers ------------------------------------------------------------------------------------
+    # what it answers ------------------------------------------------------------------------------
 
     def _session(self, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
         cookies = SimpleCookie(headers.get("cookie", ""))
@@ -277,14 +307,20 @@ class Observatory:
         found = [each for each in OBJECTS if each["constellation"] == constellation]
         token = session["sky_token"] = self.token("sky")
         shown = found[(number - 1) * 12 % max(1, len(found)) :][:12]
-        return 200, [HTML], pages.sky(constellation, number, shown, token, session.get("name", "visitor"))
+        return (
+            200,
+            [HTML],
+            pages.sky(constellation, number, shown, token, session.get("name", "visitor")),
+        )
 
     def _search(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)
         if headers.get("x-sky-token", session.get("sky_token")) != session.get("sky_token"):
             return self._wrong(403, "X-Sky-Token is not the one of the sky page")
         wanted = query.get("q", "").lower()
-        found = [each for each in OBJECTS if wanted in each["slug"] or wanted in each["constellation"]][:20]
+        found = [
+            each for each in OBJECTS if wanted in each["slug"] or wanted in each["constellation"]
+        ][:20]
         return 200, [JSON], json.dumps({"q": wanted, "objects": found}).encode()
 
     def _object(self, slug: str, headers: dict[str, str]) -> Reply:
@@ -307,9 +343,17 @@ class Observatory:
         free = sorted(self.slots.setdefault(night, set(range(1, SLOTS_A_NIGHT + 1))))
         token = session["hold_token"] = "t-" + self.token("hold")
         slots = [
-            {"id": f"{night.replace('.', '')}-{n:02d}", "begins": f"{18 + n // 4 % 12}:{n % 4 * 15:02d}"} for n in free
+            {
+                "id": f"{night.replace('.', '')}-{n:02d}",
+                "begins": f"{18 + n // 4 % 12}:{n % 4 * 15:02d}",
+            }
+            for n in free
         ]
-        return 200, [JSON], json.dumps({"night": night, "slots": slots, "hold_token": token}).encode()
+        return (
+            200,
+            [JSON],
+            json.dumps({"night": night, "slots": slots, "hold_token": token}).encode(),
+        )
 
     def _hold(self, body: bytes, headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)
@@ -328,7 +372,11 @@ class Observatory:
         night = f"{digits[:2]}.{digits[2:4]}.{digits[4:]}"
         free = self.slots.get(night, set())
         self._nights_pass(time.monotonic())
-        if (session["email"], night) in self.holds or not number.isdigit() or int(number) not in free:
+        if (
+            (session["email"], night) in self.holds
+            or not number.isdigit()
+            or int(number) not in free
+        ):
             return self._wrong(409, "the slot is taken, or you hold one that night already")
         free.discard(int(number))
         hold = f"h-{next(self._serial):06d}"
@@ -357,7 +405,10 @@ class Observatory:
         self.booked[reference] = (session["email"], session["night"], int(session["slot"]))
         drawn = random.Random(self.token("mail"))
         arrives = time.monotonic() + drawn.uniform(*self.mail_s)
-        self.mails.setdefault(session["email"], {})[reference] = (arrives, f"{drawn.randrange(10**6):06d}")
+        self.mails.setdefault(session["email"], {})[reference] = (
+            arrives,
+            f"{drawn.randrange(10**6):06d}",
+        )
         return 200, [HTML], pages.booked(reference, left, session["night"])
 
     def _account(self, headers: dict[str, str]) -> Reply:
@@ -370,7 +421,11 @@ class Observatory:
     def _postbox(self, email: str) -> Reply:
         """The newest mail that has arrived: codes are mailed some seconds after the booking."""
         now = time.monotonic()
-        here = [(arrives, ref, code) for ref, (arrives, code) in self.mails.get(email, {}).items() if arrives <= now]
+        here = [
+            (arrives, ref, code)
+            for ref, (arrives, code) in self.mails.get(email, {}).items()
+            if arrives <= now
+        ]
         _, reference, code = max(here, default=(0.0, "", ""))
         return 200, [HTML], pages.postbox(email, reference, code)
 
@@ -399,7 +454,9 @@ class Observatory:
         return 200, [HTML], pages.approved(len(self.booked))
 
     def _cancel(self, reference: str, form: dict[str, str]) -> Reply:
-        """Gives a booked quarter-hour back: whoever knows its reference and its observer's address may."""
+        """Gives a booked quarter-hour back: whoever knows its reference and its observer's address
+        may.
+        """
         email, night, slot = self.booked.get(reference, ("", "", 0))
         if not email or form.get("email") != email:
             return self._wrong(404, "no such booking of this observer")
@@ -414,14 +471,18 @@ class Observatory:
         self.sessions.pop(name, None)
         return 303, [("location", "/"), ("set-cookie", "visit=; Path=/; Max-Age=0")], b""
 
-    # for tests and the curious ---------------------------------------------------------------------------
+    # for tests and the curious --------------------------------------------------------------------
 
     def _sunk(self, method: str, path: str, headers: dict[str, str], body: bytes) -> Reply:
         """What is told to /sink is kept and shown; it is none of the observatory's exchanges."""
         if method == "POST":
             self.sink.take(headers, body)
             return 204, [], b""
-        return (200, [JSON], self.sink.as_json()) if path == "/sink/log" else (200, [HTML], self.sink.as_page())
+        return (
+            (200, [JSON], self.sink.as_json())
+            if path == "/sink/log"
+            else (200, [HTML], self.sink.as_page())
+        )
 
     def _inside(self, asked: "Asked") -> Reply:
         answer = INSIDE.get(asked.path)
@@ -459,26 +520,40 @@ class Observatory:
             for resource in ROUTES.get(kind, ()):
                 visits[resource] += float(times)  # type: ignore[assignment]
         rate, first = saturation_per_s(stations, visits)
-        law = closed_law(stations, visits, float(query.get("think", "0")), int(query.get("users", "1")))
+        law = closed_law(
+            stations, visits, float(query.get("think", "0")), int(query.get("users", "1"))
+        )
         return _json({"law": law, "saturation_per_s": rate, "saturates_first": first})
 
     def _open(self, asked: "Asked") -> Reply:
         per_s, stations = float(asked.query.get("per_s", "1")), WEATHER[self.weather]
-        times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
-        return _json({kind: amount if amount != math.inf else None for kind, amount in times.items()})
+        times = {
+            kind: sum(erlang_c(per_s, *stations[name]) for name in route)
+            for kind, route in ROUTES.items()
+        }
+        return _json(
+            {kind: amount if amount != math.inf else None for kind, amount in times.items()}
+        )
 
     def _truth(self) -> Reply:
         resources = {
             name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean}
             for name, (servers, mean) in WEATHER[self.weather].items()
         }
-        return _json({
-            "weather": self.weather, "resources": resources, "routes": ROUTES, "requests": dict(self.counts),
-            "logged": len(self.log),
-        })  # fmt: skip
+        return _json(
+            {
+                "weather": self.weather,
+                "resources": resources,
+                "routes": ROUTES,
+                "requests": dict(self.counts),
+                "logged": len(self.log),
+            }
+        )
 
     def _metrics(self) -> str:
-        """OpenMetrics 1.0. Beside what tells of the resources stand measures that have nothing to do with them."""
+        """OpenMetrics 1.0. Beside what tells of the resources stand measures that have nothing to
+        do with them.
+        """
         now = time.perf_counter()
         every = self.works.resources.values()
         seen = {each.name: each.last_second(now) for each in every}
@@ -487,7 +562,11 @@ class Observatory:
         def family(name: str, kind: str, unit: str, what: str, values: dict[str, float]) -> None:
             name = f"observatory_{name}"
             lines.extend(
-                (f"# TYPE {name} {kind}", *([f"# UNIT {name} {unit}"] if unit else []), f"# HELP {name} {what}")
+                (
+                    f"# TYPE {name} {kind}",
+                    *([f"# UNIT {name} {unit}"] if unit else []),
+                    f"# HELP {name} {what}",
+                )
             )
             suffix = "_total" if kind == "counter" else ""
             lines.extend(f"{name}{suffix}{labels} {value:.9g}" for labels, value in values.items())
@@ -495,57 +574,134 @@ class Observatory:
         def by_resource(value: Callable[[Resource], float]) -> dict[str, float]:
             return {f'{{resource="{each.name}"}}': value(each) for each in every}
 
-        family("busy_seconds", "counter", "seconds", "Server-seconds of work done", by_resource(lambda r: r.busy_s))
-        family("wait_seconds", "counter", "seconds", "Seconds waited for a server", by_resource(lambda r: r.waited_s))
+        family(
+            "busy_seconds",
+            "counter",
+            "seconds",
+            "Server-seconds of work done",
+            by_resource(lambda r: r.busy_s),
+        )
+        family(
+            "wait_seconds",
+            "counter",
+            "seconds",
+            "Seconds waited for a server",
+            by_resource(lambda r: r.waited_s),
+        )
         family("visits", "counter", "", "Visits of each resource", by_resource(lambda r: r.count))
         family("in_use", "gauge", "", "Servers busy now", by_resource(lambda r: r.in_use(now)))
-        family("queue", "gauge", "", "Waiting for a server now", by_resource(lambda r: r.queue_length(now)))
+        family(
+            "queue",
+            "gauge",
+            "",
+            "Waiting for a server now",
+            by_resource(lambda r: r.queue_length(now)),
+        )
         family("servers", "gauge", "", "Servers there are", by_resource(lambda r: r.servers))
         said = "Share of server time busy in the last second"
         family("utilization_ratio", "gauge", "ratio", said, by_resource(lambda r: seen[r.name][0]))
         said = "Mean wait of those begun in the last second"
         family("waiting_seconds", "gauge", "seconds", said, by_resource(lambda r: seen[r.name][1]))
-        flushing = [each.stalled for each in every if each.stalled is not None and each.name == "disk"]
+        flushing = [
+            each.stalled for each in every if each.stalled is not None and each.name == "disk"
+        ]
         is_flushing = any(begin <= now < end for begin, end in flushing)
-        family("disk_flushing", "gauge", "", "Whether the disk writes everything out", {"": float(is_flushing)})
         family(
-            "heap_bytes", "gauge", "bytes", "Memory of the application", {"": self.heap + 4e5 * (self.requests % 40)}
+            "disk_flushing",
+            "gauge",
+            "",
+            "Whether the disk writes everything out",
+            {"": float(is_flushing)},
+        )
+        family(
+            "heap_bytes",
+            "gauge",
+            "bytes",
+            "Memory of the application",
+            {"": self.heap + 4e5 * (self.requests % 40)},
         )
         family("pauses", "counter", "", "Pauses of the garbage collector", {"": self.pauses})
         family("pause_seconds", "counter", "seconds", "Seconds of those pauses", {"": self.pause_s})
         family("cache_hit_ratio", "gauge", "ratio", "Share of still files that had not changed",
                {"": self.cached / self.asked if self.asked else 0.0})  # fmt: skip
         wander = random.Random(int(now) // 5)
-        family("dome_celsius", "gauge", "celsius", "Under the dome", {"": 8 + wander.uniform(-0.4, 0.4)})
         family(
-            "wind_metres_per_second", "gauge", "", "Outside", {"": 5 + 3 * math.sin(now / 37) + wander.uniform(-1, 1)}
+            "dome_celsius",
+            "gauge",
+            "celsius",
+            "Under the dome",
+            {"": 8 + wander.uniform(-0.4, 0.4)},
+        )
+        family(
+            "wind_metres_per_second",
+            "gauge",
+            "",
+            "Outside",
+            {"": 5 + 3 * math.sin(now / 37) + wander.uniform(-1, 1)},
         )
         family("moths", "counter", "", "Seen on the camera", {"": int(now * 3)})
         if self.trouble.decoy:
             served = sum(each.by_second.get(int(now) - 1, (0.0, 0.0, 0.0))[2] for each in every)
-            family("lamp_watts", "gauge", "watts", "Lamps of the visitors' centre", {"": 40 + 2 * served})
+            family(
+                "lamp_watts",
+                "gauge",
+                "watts",
+                "Lamps of the visitors' centre",
+                {"": 40 + 2 * served},
+            )
         return "\n".join([*lines, "# EOF", ""])
 
 
-# (method, path, kind, answer): what stands in brackets in a path is handed to the answer. The first that fits is taken.
+# (method, path, kind, answer): what stands in brackets in a path is handed to the answer. The first
+# that fits is taken.
 APPLICATION: tuple[tuple[str, re.Pattern[str], str, Callable[..., Reply]], ...] = tuple(
     (method, re.compile(path), kind, answer)
     for method, path, kind, answer in (
-        ("GET", "/", "front", lambda app, asked: (200, [HTML, ("cache-control", "no-cache")], pages.front())),
+        (
+            "GET",
+            "/",
+            "front",
+            lambda app, asked: (200, [HTML, ("cache-control", "no-cache")], pages.front()),
+        ),
         ("GET", "/sign-in", "sign-in page", lambda app, asked: app._sign_in_page()),
         ("GET", "/sky", "sky", lambda app, asked: app._sky(asked.query, asked.headers)),
-        ("GET", "/api/objects", "objects search", lambda app, asked: app._search(asked.query, asked.headers)),
+        (
+            "GET",
+            "/api/objects",
+            "objects search",
+            lambda app, asked: app._search(asked.query, asked.headers),
+        ),
         ("GET", "/api/slots", "slots", lambda app, asked: app._slots(asked.query, asked.headers)),
         ("GET", "/api/account", "account", lambda app, asked: app._account(asked.headers)),
         ("GET", "/roof", "roof", lambda app, asked: app._roof()),
-        ("GET", "/report", "report", lambda app, asked: (200, [HTML], pages.report(app.booked, app.approved))),
+        (
+            "GET",
+            "/report",
+            "report",
+            lambda app, asked: (200, [HTML], pages.report(app.booked, app.approved)),
+        ),
         ("GET", "/postbox/(.*)", "postbox", lambda app, asked, email: app._postbox(unquote(email))),
-        ("GET", "/objects/(.*)", "object", lambda app, asked, slug: app._object(slug, asked.headers)),
+        (
+            "GET",
+            "/objects/(.*)",
+            "object",
+            lambda app, asked, slug: app._object(slug, asked.headers),
+        ),
         ("POST", "/sign-in", "sign-in", lambda app, asked: app._sign_in(asked.form, asked.headers)),
         ("POST", "/api/holds", "hold", lambda app, asked: app._hold(asked.body, asked.headers)),
         ("POST", "/bookings", "booking", lambda app, asked: app._book(asked.form, asked.headers)),
-        ("POST", "/bookings/([^/]*).*/code", "code", lambda app, asked, number: app._code(number, asked.form)),
-        ("POST", "/bookings/([^/]*).*/cancel", "cancel", lambda app, asked, number: app._cancel(number, asked.form)),
+        (
+            "POST",
+            "/bookings/([^/]*).*/code",
+            "code",
+            lambda app, asked, number: app._code(number, asked.form),
+        ),
+        (
+            "POST",
+            "/bookings/([^/]*).*/cancel",
+            "cancel",
+            lambda app, asked, number: app._cancel(number, asked.form),
+        ),
         ("POST", "/roof/approve", "approve", lambda app, asked: app._approve(asked.form)),
         ("POST", "/sign-out", "sign-out", lambda app, asked: app._sign_out(asked.headers)),
     )

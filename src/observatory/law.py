@@ -1,4 +1,6 @@
-"""What queueing theory says about the stand-in: Erlang C for open, exact mean-value analysis for closed workloads."""
+"""What queueing theory says about the stand-in: Erlang C for open, exact mean-value analysis for
+closed workloads.
+"""
 
 from collections.abc import Mapping
 
@@ -18,13 +20,17 @@ def erlang_c(arrivals_per_s: float, servers: int, mean_s: float) -> float:
 
 
 def closed_law(
-    stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float], think_s: float, users: int
+    stations: Mapping[str, tuple[int, float]],
+    visits: Mapping[str, float],
+    think_s: float,
+    users: int,
 ) -> dict[str, float]:
-    """Exact mean-value analysis with multi-server stations (Reiser & Lavenberg 1980, load-dependent form).
+    """Exact mean-value analysis with multi-server stations (Reiser & Lavenberg 1980, load-dependent
+    form).
 
     `stations`: name → (servers, mean service s); `visits`: mean visits of a round. Returns rounds/s
-    ("throughput_per_s"), mean time of a round without think ("response_s") and each station's residence
-    ("residence_s:NAME") at `users` users.
+    ("throughput_per_s"), mean time of a round without think ("response_s") and each station's
+    residence ("residence_s:NAME") at `users` users.
     """
     names = [name for name in stations if visits.get(name, 0) > 0]
     # marginal probabilities p[name][j] of j customers at the station
@@ -33,7 +39,9 @@ def closed_law(
     for n in range(1, users + 1):
         for name in names:
             servers, mean = stations[name]
-            residence[name] = visits[name] * sum(j * mean / min(j, servers) * p[name][j - 1] for j in range(1, n + 1))
+            residence[name] = visits[name] * sum(
+                j * mean / min(j, servers) * p[name][j - 1] for j in range(1, n + 1)
+            )
         throughput = n / (think_s + sum(residence.values()))
         for name in names:
             servers, mean = stations[name]
@@ -47,8 +55,12 @@ def closed_law(
     return found
 
 
-def saturation_per_s(stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float]) -> tuple[float, str]:
+def saturation_per_s(
+    stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float]
+) -> tuple[float, str]:
     """(highest rate of rounds, the station that sets it): min c/D."""
     return min(
-        (servers / (mean * visits[name]), name) for name, (servers, mean) in stations.items() if visits.get(name, 0) > 0
+        (servers / (mean * visits[name]), name)
+        for name, (servers, mean) in stations.items()
+        if visits.get(name, 0) > 0
     )

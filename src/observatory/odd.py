@@ -1,5 +1,5 @@
-"""Odd answers under /odd/…, written byte by byte beneath HTTP: what servers and the boxes before them really do now and
-then.
+"""Odd answers under /odd/…, written byte by byte beneath HTTP: what servers and the boxes before
+them really do now and then.
 """
 
 import asyncio
@@ -32,7 +32,9 @@ async def garbage(out: Transport) -> None:
 
 async def reset(out: Transport) -> None:
     own = out.get_extra_info("socket")
-    own.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))  # closing sends a reset
+    own.setsockopt(
+        socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0)
+    )  # closing sends a reset
     out.abort()
 
 
@@ -63,7 +65,9 @@ async def bad_gzip(out: Transport) -> None:
 
 
 async def bomb(out: Transport) -> None:
-    out.write(PLAIN + b"Content-Encoding: gzip, gzip\r\nContent-Length: %d\r\n\r\n" % len(BOMB) + BOMB)
+    out.write(
+        PLAIN + b"Content-Encoding: gzip, gzip\r\nContent-Length: %d\r\n\r\n" % len(BOMB) + BOMB
+    )
 
 
 async def huge_head(out: Transport) -> None:
@@ -76,7 +80,10 @@ async def loop(out: Transport) -> None:
 
 
 async def error(out: Transport) -> None:
-    out.write(b"HTTP/1.1 500 Internal Server Error\r\nContent-Type: text/plain\r\nContent-Length: 6\r\n\r\nbroken")
+    out.write(
+        b"HTTP/1.1 500 Internal Server Error\r\nContent-Type: text/plain\r\nContent-Length: "
+        b"6\r\n\r\nbroken"
+    )
 
 
 async def slow(out: Transport) -> None:

@@ -10,7 +10,8 @@ FRAME = """<!DOCTYPE html>
 <main>{body}</main></body></html>
 """
 STYLE = (
-    "body{font:16px/1.5 sans-serif;max-width:60em;margin:2em auto;color:#223}img{width:120px}table td{padding:.2em"
+    "body{font:16px/1.5 sans-serif;max-width:60em;margin:2em auto;color:#223}img{width:120px}table "
+    "td{padding:.2em"
     " 1em}\n" * 4
 )
 SCRIPT = "document.documentElement.dataset.sky='ready';\n" * 8
@@ -22,7 +23,8 @@ def page(title: str, body: str) -> bytes:
 
 def picture(number: int) -> bytes:
     stars = "".join(
-        f'<circle cx="{(i * 37 * number) % 120}" cy="{(i * 53 + number * 11) % 80}" r="{1 + i % 3}" fill="#fff"/>'
+        f'<circle cx="{(i * 37 * number) % 120}" cy="{(i * 53 + number * 11) % 80}" '
+        f'r="{1 + i % 3}" fill="#fff"/>'
         for i in range(40)
     )
     return (
@@ -33,7 +35,9 @@ def picture(number: int) -> bytes:
 
 def front() -> bytes:
     pictures = "".join(f'<img src="/pictures/{n}.svg" alt="sky {n}">' for n in range(1, 7))
-    return page("Brindle Fell Observatory", f"<h1>Borrow a telescope by the quarter-hour</h1>{pictures}")
+    return page(
+        "Brindle Fell Observatory", f"<h1>Borrow a telescope by the quarter-hour</h1>{pictures}"
+    )
 
 
 def sign_in(form_key: str, message: str = "") -> bytes:
@@ -44,19 +48,22 @@ def sign_in(form_key: str, message: str = "") -> bytes:
 <input type="hidden" name="form_key" value="{form_key}">
 <input type="hidden" name="click_x" value="0"><input type="hidden" name="click_y" value="0">
 <label>E-mail <input name="email" type="email"></label> <label>Password <input name="password" type="password"></label>
-<button>Sign in</button></form>""",
+<button>Sign in</button></form>""",  # noqa: E501
     )
 
 
-def sky(constellation: str, number: int, found: list[dict[str, str]], token: str, name: str) -> bytes:
+def sky(
+    constellation: str, number: int, found: list[dict[str, str]], token: str, name: str
+) -> bytes:
     rows = "".join(
-        f'<tr><td><a class="object" href="/objects/{each["slug"]}">{each["name"]}</a></td></tr>' for each in found
+        f'<tr><td><a class="object" href="/objects/{each["slug"]}">{each["name"]}</a></td></tr>'
+        for each in found
     )
     return page(
         "Tonight's sky",
         f"""<h1>Tonight's sky: {escape(constellation)}</h1><p>Welcome, {escape(name)}</p><table>{rows}</table>
 <a rel="next" href="/sky?constellation={escape(constellation)}&amp;page={number + 1}">Next page</a>
-<script>window.sky = {{"page": {number}, "skyToken": "{token}"}};</script>""",
+<script>window.sky = {{"page": {number}, "skyToken": "{token}"}};</script>""",  # noqa: E501
     )
 
 
@@ -72,13 +79,18 @@ def thing(each: dict[str, str], sight: str) -> bytes:
 def booked(reference: str, minutes: int, night: str) -> bytes:
     return page(
         "Booking confirmed",
-        f"<h1>Booking confirmed</h1><p>Your booking reference: <b>{reference}</b> for {escape(night)}.</p>"
+        f"<h1>Booking confirmed</h1><p>Your booking reference: <b>{reference}</b> for "
+        f"{escape(night)}.</p>"
         f"<p>You have <span id='minutes'>{minutes}</span> minutes left.</p>",
     )
 
 
 def postbox(email: str, reference: str, code: str) -> bytes:
-    mail = f"<p>Your code for {reference} is {code}.</p>" if code else "<p>No mail has arrived yet.</p>"
+    mail = (
+        f"<p>Your code for {reference} is {code}.</p>"
+        if code
+        else "<p>No mail has arrived yet.</p>"
+    )
     return page("Postbox", f"<h1>Postbox of {escape(email)}</h1>{mail}")
 
 
@@ -108,4 +120,6 @@ def report(booked: dict[str, tuple[str, str, int]], approved: set[str]) -> bytes
         for reference, (_, night, slot) in list(booked.items())[-500:]
     )
     words = "The dome stood open, and it was still. " * 400
-    return page("Report of the night", f"<h1>Report of the night</h1><table>{lines}</table><p>{words}</p>")
+    return page(
+        "Report of the night", f"<h1>Report of the night</h1><table>{lines}</table><p>{words}</p>"
+    )

@@ -54,7 +54,9 @@ FIRST_NIGHT = datetime.date(2027, 1, 1)
 
 
 def observer(number: int) -> tuple[str, str, str, str, str]:
-    """(email, password, name, constellation, night) of observer `number` from 0; no two share an email or a night."""
+    """(email, password, name, constellation, night) of observer `number` from 0; no two share an
+    email or a night.
+    """
     first, last = FIRST[number % len(FIRST)], LAST[number // len(FIRST) % len(LAST)]
     email = f"{first}.{last}{number}@observers.example".lower()
     night = FIRST_NIGHT + datetime.timedelta(days=number)

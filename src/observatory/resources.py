@@ -1,8 +1,8 @@
 """Resources with known capacity. Departures are computed, not slept.
 
-Each resource is a first-come-first-served queue with c servers and exponential service. start = max(arrival, earliest
-free server), end = start + drawn service; the next resource begins at that end, taken in time order from one event
-heap.
+Each resource is a first-come-first-served queue with c servers and exponential service. start =
+max(arrival, earliest free server), end = start + drawn service; the next resource begins at that
+end, taken in time order from one event heap.
 """
 
 import heapq
@@ -24,8 +24,12 @@ class Resource:
     waited_s: float = 0.0
     count: int = 0
     stalled: tuple[float, float] | None = None  # instants between which nothing is begun
-    begun: deque[float] = field(default_factory=deque)  # instants at which those who had to wait begin, in order
-    by_second: dict[int, list[float]] = field(default_factory=dict)  # busy server-seconds, waits, how many began
+    begun: deque[float] = field(
+        default_factory=deque
+    )  # instants at which those who had to wait begin, in order
+    by_second: dict[int, list[float]] = field(
+        default_factory=dict
+    )  # busy server-seconds, waits, how many began
 
     def __post_init__(self) -> None:
         self.free_at = [0.0] * self.servers
@@ -86,10 +90,14 @@ class Visit:
 
 
 class Works:
-    """All resources of the stand-in and the one event heap. Time is passed in (seconds, any origin)."""
+    """All resources of the stand-in and the one event heap. Time is passed in (seconds, any
+    origin).
+    """
 
     def __init__(self, resources: dict[str, tuple[int, float]], seed: int) -> None:
-        self.resources = {name: Resource(name, servers, mean) for name, (servers, mean) in resources.items()}
+        self.resources = {
+            name: Resource(name, servers, mean) for name, (servers, mean) in resources.items()
+        }
         self._random = random.Random(seed)
         self.slower: dict[str, float] = {}  # by resource, so many times its mean
         self._heap: list[tuple[float, int, int, Visit]] = []
@@ -113,20 +121,26 @@ class Works:
         return instant - lead_s if stage == len(visit.route) else instant
 
     def advance(self, now: float, lead_s: float = 0.0) -> None:
-        """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival may still come.
+        """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival
+        may still come.
 
-        Final departures are announced `lead_s` before their instant, so that the answer is on its way at it; they
-        change no queue.
+        Final departures are announced `lead_s` before their instant, so that the answer is on its
+        way at it; they change no queue.
         """
         heap = self._heap
-        while heap and (heap[0][0] <= now or (heap[0][0] <= now + lead_s and heap[0][2] == len(heap[0][3].route))):
+        while heap and (
+            heap[0][0] <= now
+            or (heap[0][0] <= now + lead_s and heap[0][2] == len(heap[0][3].route))
+        ):
             instant, _, stage, visit = heapq.heappop(heap)
             if stage == len(visit.route):
                 visit.departure = instant
                 visit.done(visit)
                 continue
             resource = self.resources[visit.route[stage]]
-            service = self._random.expovariate(1 / resource.mean_s) * self.slower.get(resource.name, 1.0)
+            service = self._random.expovariate(1 / resource.mean_s) * self.slower.get(
+                resource.name, 1.0
+            )
             end = resource.serve(instant, service)
             visit.services.append((resource.name, service))
             visit.waits_s.append(end - service - instant)

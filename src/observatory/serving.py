@@ -9,7 +9,9 @@ from observatory.app import Observatory
 
 
 def serve(app: Observatory, port: int, fd: int | None = None) -> None:
-    """On loopback, until it is stopped; on a socket that listens already, if its descriptor is given."""
+    """On loopback, until it is stopped; on a socket that listens already, if its descriptor is
+    given.
+    """
     config = uvicorn.Config(
         app,
         host="127.0.0.1",

@@ -24,10 +24,10 @@ WEATHER: dict[str, dict[str, tuple[int, float]]] = {
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """What goes wrong in a weather, by seconds since it began. `stall`: (resource, from, to) that nothing is begun in;
-    `grows`: (resource, by how much of its mean for each search made); `leak_bytes` of heap that every request leaves;
-    `breaks`: a search term that is answered 500 while more than `above` searches are under way; `decoy`: a measure that
-    merely follows the load.
+    """What goes wrong in a weather, by seconds since it began. `stall`: (resource, from, to) that
+    nothing is begun in; `grows`: (resource, by how much of its mean for each search made);
+    `leak_bytes` of heap that every request leaves; `breaks`: a search term that is answered 500
+    while more than `above` searches are under way; `decoy`: a measure that merely follows the load.
     """
 
     stall: tuple[str, float, float] | None = None

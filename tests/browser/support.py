@@ -18,18 +18,19 @@ from dynamikos.core.forms.ready import make_ready
 from tests.processes.support import ProcessCase
 
 T = TypeVar("T")
-# the same Chromium without what draws its windows: it takes half the processor; the whole one where it is not there
+# the same Chromium without what draws its windows: it takes half the processor; the whole one where
+# it is not there
 LIGHT = "/usr/bin/chromium-headless-shell"
 AXE = (Path(axe_playwright_python.__file__).parent / "axe.min.js").read_text()
 LOOK = """async (only) => (await axe.run({ resultTypes: ['violations'],
   ...(only ? { runOnly: { type: 'rule', values: only } } : {}) })).violations"""
 UNREACHABLE = """() => [...document.querySelectorAll('a[href], button, input, select, textarea, summary')]
-  .filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) => e.outerHTML.slice(0, 80))"""
+  .filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) => e.outerHTML.slice(0, 80))"""  # noqa: E501
 
 
 def flaws(page: Any, *, only_colors: bool = False) -> list[str]:
-    """Serious violations of the page that is shown (colours are all that a theme changes), and controls that can't be
-    reached by keyboard.
+    """Serious violations of the page that is shown (colours are all that a theme changes), and
+    controls that can't be reached by keyboard.
     """
     page.evaluate(AXE)
     bad = [
@@ -43,8 +44,8 @@ def flaws(page: Any, *, only_colors: bool = False) -> list[str]:
 class BrowserCase(ProcessCase):
     """`self.do(lambda page: …)` runs in Playwright's thread.
 
-    Console errors and violations of the policy fail the test. The browser is that of all tests of a class; each has a
-    profile of its own.
+    Console errors and violations of the policy fail the test. The browser is that of all tests of a
+    class; each has a profile of its own.
     """
 
     pool: ThreadPoolExecutor
@@ -79,7 +80,9 @@ class BrowserCase(ProcessCase):
             timeout_graceful_shutdown=1,
         )
         self.server = uvicorn.Server(config)
-        self.thread = threading.Thread(target=self.server.run, kwargs={"sockets": [bound]}, daemon=True)
+        self.thread = threading.Thread(
+            target=self.server.run, kwargs={"sockets": [bound]}, daemon=True
+        )
         self.thread.start()
         self.trouble: list[str] = []
         self.pool.submit(self._open).result()
@@ -107,4 +110,7 @@ class BrowserCase(ProcessCase):
         self.page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         self.page.set_default_timeout(90_000)
         self.page.on("pageerror", lambda error: self.trouble.append(str(error)))
-        self.page.on("console", lambda message: self.trouble.append(message.text) if message.type == "error" else None)
+        self.page.on(
+            "console",
+            lambda message: self.trouble.append(message.text) if message.type == "error" else None,
+        )

@@ -1,4 +1,6 @@
-"""Who comes, by hand on the plan's page: rows, another kind of load, a curve drawn, mistakes and their mending."""
+"""Who comes, by hand on the plan's page: rows, another kind of load, a curve drawn, mistakes and
+their mending.
+"""
 
 from typing import Any
 
@@ -15,7 +17,10 @@ from tests.browser.support import BrowserCase
 from tests.processes.support import until
 from tests.web.support import EXAMPLES
 
-SHEET = "Who\tDoes\tCount\nBrowsers\tSky browsing\t60\nObservers\tEvening booking\tthirty\nStaff\tNight assistant\t10\n"
+SHEET = (
+    "Who\tDoes\tCount\nBrowsers\tSky browsing\t60\nObservers\tEvening "
+    "booking\tthirty\nStaff\tNight assistant\t10\n"
+)
 
 
 class Crowds(BrowserCase):
@@ -40,7 +45,9 @@ class Crowds(BrowserCase):
                 kept(page, f"#plan-who td:has-text('{name}')")
             typed(page, "c0-share", "60")
             kept(page, ".people .kind1 >> nth=29")
-            self.assertEqual([page.locator(f".people .kind{ink}").count() for ink in (0, 1, 2)], [60, 30, 10])
+            self.assertEqual(
+                [page.locator(f".people .kind{ink}").count() for ink in (0, 1, 2)], [60, 30, 10]
+            )
 
             # what can't be is said, stays typed, and goes when it is mended
             # the curve by hand: by arrow keys, and by mouse; an escape leaves it as it was
@@ -84,23 +91,31 @@ class Crowds(BrowserCase):
             page.wait_for_selector("#plan-says .notification", state="detached")
             kept(page, "#plan-who p:has-text('above 25 at once they are turned away')")
             page.reload()
-            return [str(text) for text in page.locator("#plan-says .notification").all_inner_texts()]
+            return [
+                str(text) for text in page.locator("#plan-says .notification").all_inner_texts()
+            ]
 
         self.assertEqual(self.do(work), [])
         core = queries.content(queries.plan(sample.member, sample.plan.pk))
         first, second = core.crowds
-        self.assertEqual([(row.name, row.share) for row in first.rows], [("", 60), ("Others", 30), ("Few", 10)])
+        self.assertEqual(
+            [(row.name, row.share) for row in first.rows], [("", 60), ("Others", 30), ("Few", 10)]
+        )
         self.assertEqual((first.profile[0].stretch, first.profile[0].steps), ("stairs", 4))
         self.assertEqual((second.name, second.load), ("Alerts", Arrivals(ceiling=25)))
-        self.assertEqual(second.profile[0], Stretch(stretch="drawn", seconds=30, points=((0, 2), (30, 8))))
+        self.assertEqual(
+            second.profile[0], Stretch(stretch="drawn", seconds=30, points=((0, 2), (30, 8)))
+        )
 
     def test_from_a_sheet_to_a_run_whose_load_is_raised(self) -> None:
-        """A sheet with two mistakes, stairs, what follows, preflight, trial, a run whose load is raised; then a run of
-        an address alone.
+        """A sheet with two mistakes, stairs, what follows, preflight, trial, a run whose load is
+        raised; then a run of an address alone.
         """
         sample = self.sample
         for name in ("sky-browser", "night-assistant"):
-            create_journey(sample.member, parse_journey((EXAMPLES / f"journeys/{name}.yaml").read_text()), None)
+            create_journey(
+                sample.member, parse_journey((EXAMPLES / f"journeys/{name}.yaml").read_text()), None
+            )
         set_deal(sample.member, sample.data, Deal(when="round", then="stop"))
         self.start_fleet()
         self.sign_in("ada")

@@ -23,7 +23,8 @@ class ByHand(BrowserCase):
 
         def take_in(page: Any) -> None:
             page.set_input_files(
-                "input[type=file]", {"name": "terms.csv", "mimeType": "text/csv", "buffer": text.encode()}
+                "input[type=file]",
+                {"name": "terms.csv", "mimeType": "text/csv", "buffer": text.encode()},
             )
             page.click("text=Read file")
             page.wait_for_selector("td:has-text('moon; full')")
@@ -51,7 +52,12 @@ class ByHand(BrowserCase):
 
         def deal(page: Any) -> list[str]:
             seen = []
-            for name, value in (("when", "user"), ("whose", "slice"), ("then", "leave"), ("when", "round")):
+            for name, value in (
+                ("when", "user"),
+                ("whose", "slice"),
+                ("then", "leave"),
+                ("when", "round"),
+            ):
                 with page.expect_response(lambda answer: "/deal" in answer.url):
                     page.select_option(f"select[name={name}]", value)
                 page.wait_for_timeout(600)
@@ -64,7 +70,9 @@ class ByHand(BrowserCase):
             return seen
 
         seen = self.do(deal)
-        self.assertEqual(seen[0], "user 1, round 1: row 1; user 1, round 2: row 1; user 1, round 3: row 1")
+        self.assertEqual(
+            seen[0], "user 1, round 1: row 1; user 1, round 2: row 1; user 1, round 3: row 1"
+        )
         self.assertIn("no row left", seen[3])  # ten users, three rows: slices of none or one
         self.do(lambda page: (page.reload(), page.wait_for_selector("select[name=whose]")))
         self.assertEqual(self.do(lambda page: page.input_value("select[name=whose]")), "slice")
@@ -86,7 +94,8 @@ class ByHand(BrowserCase):
             page.click("form:has(h2:has-text('ring')) button")
             page.wait_for_selector("h2:has-text('ring')", state="detached")
             page.goto(
-                self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at=sign-in/post-sign-in")
+                self.base
+                + self.sample.address(f"journeys/{self.sample.journey.pk}?at=sign-in/post-sign-in")
             )  # any value, from its field
             page.focus("#panel input[name=form-value][value='212']")
             page.click(".by-column a:has-text('Put a column there')")
@@ -97,10 +106,15 @@ class ByHand(BrowserCase):
         self.do(column)
         core = content(Journey.objects.get(pk=self.sample.journey.pk))
         self.assertIn(("q", "{{ terms.term }}"), core.find_step("browse-sky").requests[1].query)  # type: ignore[union-attr]
-        self.assertIn(("click_x", "{{ terms.term }}"), core.find_step("sign-in").requests[1].body.form)  # type: ignore[union-attr]
+        self.assertIn(
+            ("click_x", "{{ terms.term }}"), core.find_step("sign-in").requests[1].body.form
+        )  # type: ignore[union-attr]
 
         def repeat(page: Any) -> str:
-            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at=look-at-object"))
+            page.goto(
+                self.base
+                + self.sample.address(f"journeys/{self.sample.journey.pk}?at=look-at-object")
+            )
             page.select_option("select[aria-label='What to put it inside of']", "repeat")
             page.click("button:has-text('Put inside')")
             page.wait_for_selector("#panel select[name=how]")
@@ -112,7 +126,9 @@ class ByHand(BrowserCase):
             page.wait_for_selector(".comes-to:has-text('= holds')")
             page.fill("#panel input[name=every_s]", "0.5")
             page.keyboard.press("Tab")
-            page.wait_for_selector("#ladder .says:has-text('until {{ round.number >= 1 }}, every 0.5 s')")
+            page.wait_for_selector(
+                "#ladder .says:has-text('until {{ round.number >= 1 }}, every 0.5 s')"
+            )
             return str(page.inner_text("h1"))
 
         self.assertNotIn("problem", self.do(repeat))
@@ -142,12 +158,24 @@ class ByHand(BrowserCase):
             said = page.inner_text("aside button:has-text('Check that') >> nth=0")
             page.click("aside button:has-text('Check that') >> nth=0")
             page.wait_for_selector(f'aside button:text-is("{said}")', state="detached")
-            values = page.inner_text("aside details:has(summary:has-text('Values before and after')) >> nth=0")
+            values = page.inner_text(
+                "aside details:has(summary:has-text('Values before and after')) >> nth=0"
+            )
             return str(values)
 
-        before = len(content(Journey.objects.get(pk=self.sample.journey.pk)).find_step("find-slot").requests[0].checks)  # type: ignore[union-attr]
+        before = len(
+            content(Journey.objects.get(pk=self.sample.journey.pk))
+            .find_step("find-slot")
+            .requests[0]
+            .checks
+        )  # type: ignore[union-attr]
         self.do(take)
-        checks = content(Journey.objects.get(pk=self.sample.journey.pk)).find_step("find-slot").requests[0].checks  # type: ignore[union-attr]
+        checks = (
+            content(Journey.objects.get(pk=self.sample.journey.pk))
+            .find_step("find-slot")
+            .requests[0]
+            .checks
+        )  # type: ignore[union-attr]
         self.assertEqual(len(checks), before + 1)
         self.go(f"journeys/{self.sample.journey.pk}?at=find-slot/get-slots")
 
@@ -216,4 +244,6 @@ class ByHand(BrowserCase):
             page.wait_for_selector("th:has-text('mark')")
 
         self.do(column)
-        self.assertEqual(list(all_rows(DataSet.objects.get(pk=large.pk)))[-1], [str(LARGE), f"A-{LARGE + 1}"])
+        self.assertEqual(
+            list(all_rows(DataSet.objects.get(pk=large.pk)))[-1], [str(LARGE), f"A-{LARGE + 1}"]
+        )

@@ -1,4 +1,6 @@
-"""A real browser that looks at pages: what it measures, where it does not go, what becomes of it when it is lost."""
+"""A real browser that looks at pages: what it measures, where it does not go, what becomes of it
+when it is lost.
+"""
 
 import asyncio
 import contextlib
@@ -41,7 +43,7 @@ PAGE = """<!doctype html><title>Sky</title><style>#late {{ height: 0 }} h1 {{ fo
 <script>setTimeout(() => {{ document.getElementById('late').style.height = '300px'; }}, 150);
 fetch('http://127.0.0.1:{rogue}/told').catch(() => 0);
 try {{ new WebSocket('ws://127.0.0.1:{rogue}/socket'); }} catch (e) {{ }}
-navigator.sendBeacon('http://127.0.0.1:{rogue}/beacon', 'x');</script>"""
+navigator.sendBeacon('http://127.0.0.1:{rogue}/beacon', 'x');</script>"""  # noqa: E501
 SECRET = "Zk4Wy7pQ2vT"
 SIMPLE = {
     "/echo": "<!doctype html><title>Sky</title><p>asked with KEY</p>",
@@ -55,9 +57,16 @@ Work = Callable[[Watcher, list[str]], Awaitable[None]]
 
 class Eyes(TestCase):
     def watched(
-        self, paths: tuple[str, ...], work: Work, agreed: tuple[str, ...] = (), *, rogue_too: bool = False
+        self,
+        paths: tuple[str, ...],
+        work: Work,
+        agreed: tuple[str, ...] = (),
+        *,
+        rogue_too: bool = False,
     ) -> list[str]:
-        """Does `work` with a watcher of pages; what came to a server that is agreed to with `rogue_too` only."""
+        """Does `work` with a watcher of pages; what came to a server that is agreed to with
+        `rogue_too` only.
+        """
         port, rogue = free_port(), free_port()
 
         async def page(request: web.Request) -> web.StreamResponse:
@@ -127,7 +136,11 @@ class Eyes(TestCase):
 
         self.assertEqual(self.watched(("/sky",), work), [])
         everywhere = {"/pixel.png", "/told", "/socket", "/beacon"}
-        self.assertEqual(set(self.watched(("/sky",), work, rogue_too=True)), everywhere, "where it may, it does go")
+        self.assertEqual(
+            set(self.watched(("/sky",), work, rogue_too=True)),
+            everywhere,
+            "where it may, it does go",
+        )
 
     @skipUnless(os.geteuid() == 0, "only root may start it as another account")
     def test_root_starts_it_as_an_account_of_its_own_with_its_sandbox_or_says_why_not(self) -> None:
@@ -147,7 +160,10 @@ class Eyes(TestCase):
             unguarded.cache_clear()
             self.addCleanup(unguarded.cache_clear)
             with self.assertLogs("dynamikos.chromium", "WARNING"):
-                self.assertIn("without their sandbox: this machine does not let another account have one", unguarded())
+                self.assertIn(
+                    "without their sandbox: this machine does not let another account have one",
+                    unguarded(),
+                )
             self.assertFalse(unseen()["chromium_sandbox"])
 
     def test_a_page_that_fails_or_leads_away_says_so_and_the_others_are_there(self) -> None:
@@ -165,12 +181,18 @@ class Eyes(TestCase):
         async def work(watcher: Watcher, asked: list[str]) -> None:
             found = await watcher.read()
             self.assertEqual([bool(each.jpeg) for each in watcher.shots], [False, False, True])
-            self.assertIn("pictures of /echo?key=•••••, /titled?key=••••• are not kept", watcher.unkept)
+            self.assertIn(
+                "pictures of /echo?key=•••••, /titled?key=••••• are not kept", watcher.unkept
+            )
             told = str([found, watcher.shots, watcher.unkept]).casefold()
             self.assertNotIn(SECRET.casefold(), told)
             self.assertIn("load", told)
 
-        paths = ("/echo?key={{ secrets.key }}", "/titled?key={{ secrets.key }}", "/quiet?key={{ secrets.key }}")
+        paths = (
+            "/echo?key={{ secrets.key }}",
+            "/titled?key={{ secrets.key }}",
+            "/quiet?key={{ secrets.key }}",
+        )
         self.watched(paths, work)
 
     def test_a_page_that_is_busy_with_itself_takes_nothing_from_the_others(self) -> None:
@@ -184,7 +206,11 @@ class Eyes(TestCase):
             children = psutil.Process().children(recursive=True)
             before = {each: sum(each.cpu_times()[:2]) for each in children}
             await asyncio.sleep(1)
-            spent = [sum(each.cpu_times()[:2]) - took for each, took in before.items() if each.is_running()]
+            spent = [
+                sum(each.cpu_times()[:2]) - took
+                for each, took in before.items()
+                if each.is_running()
+            ]
             self.assertLess(max(spent, default=0), 0.3, "what was busy has ended")
 
         self.watched(("/busy", "/quiet"), work)
@@ -199,7 +225,9 @@ class Eyes(TestCase):
 
     def test_a_lost_browser_is_said_and_the_next_look_has_another(self) -> None:
         async def at_last(watcher: Watcher) -> dict[Measured, float]:
-            """Where the processors are others' a look may take too long, and one at a browser that dies tells so."""
+            """Where the processors are others' a look may take too long, and one at a browser that
+            dies tells so.
+            """
             for left in reversed(range(4)):
                 try:
                     return await watcher.read()
@@ -263,7 +291,12 @@ class ProbeProcess(TestCase):
             assert probed.apart is not None
             probed.apart._process.kill()
             probed.apart._process.wait()
-            until(lambda: "its process was lost, and is started again" in [each.problem for each in told()])
+            until(
+                lambda: (
+                    "its process was lost, and is started again"
+                    in [each.problem for each in told()]
+                )
+            )
             until(lambda: any('load{page="/"}' in each.values for each in told()))
         finally:
             if probed.apart is not None:
@@ -280,7 +313,9 @@ class ProbeProcess(TestCase):
             return str(until(found))
 
         self.assertIn("'values'", look("/", 'largest paint{page="/"}'))
-        self.assertEqual(look("/nowhere", "404"), "{'problem': '/nowhere: it answered with status 404'}")
+        self.assertEqual(
+            look("/nowhere", "404"), "{'problem': '/nowhere: it answered with status 404'}"
+        )
 
     def test_a_page_that_is_tried_may_take_as_long_as_in_the_run(self) -> None:
         class Slow(http.server.BaseHTTPRequestHandler):
@@ -311,7 +346,8 @@ class FromFiles(TestCase):
         self.addCleanup(target.wait)
         self.addCleanup(target.terminate)
         (folder / "j.yaml").write_text(
-            "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: 0.5\n    requests:\n"
+            "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: 0.5\n   "
+            " requests:\n"
             '      - {request: r, address: "{{ env.base }}/ping"}\n'
         )
         (folder / "e.yaml").write_text(
@@ -321,9 +357,18 @@ class FromFiles(TestCase):
         (folder / "p.yaml").write_text(
             "form: 1\nplan: p\nname: P\njourney: j.yaml\nenvironment: e.yaml\n"
             "profile: [{stretch: climb, to: 1, seconds: 1}, {stretch: hold, seconds: 25}]\n"
-            'probes: [{probe: eyes, browser: ["{{ env.base }}/", "{{ env.base }}/nowhere"], every_s: 6}]\n'
+            'probes: [{probe: eyes, browser: ["{{ env.base }}/", "{{ env.base }}/nowhere"], '
+            "every_s: 6}]\n"
         )
-        command = [sys.executable, "-m", "dynamikos.cli", "run", str(folder / "p.yaml"), "--keep", str(folder / "out")]
+        command = [
+            sys.executable,
+            "-m",
+            "dynamikos.cli",
+            "run",
+            str(folder / "p.yaml"),
+            "--keep",
+            str(folder / "out"),
+        ]
         done = subprocess.run(command, capture_output=True, text=True, timeout=300, check=False)
         self.assertIn(done.returncode, (0, 3), done.stdout + done.stderr)
         told = pq.read_table(folder / "out" / "probes.parquet").to_pylist()

@@ -1,5 +1,5 @@
-"""What is typed is kept within a second, in every field of every page that keeps itself; a page that is left sends what
-it has.
+"""What is typed is kept within a second, in every field of every page that keeps itself; a page
+that is left sends what it has.
 """
 
 import contextlib
@@ -27,7 +27,7 @@ FIELDS = """() => [...document.querySelectorAll('form[data-saves] :is(input, tex
     el.dataset.field = [el.form.getAttribute('hx-post') || el.form.getAttribute('action') || '',
       (el.form.querySelector('[name=what]') || {}).value || '',
       el.name, [...el.form.elements].filter((e) => e.name === el.name).indexOf(el)].join(' ');
-    return [el.dataset.field, el.type, el.value, el.name, el.form.matches('[data-saves]')]; })"""
+    return [el.dataset.field, el.type, el.value, el.name, el.form.matches('[data-saves]')]; })"""  # noqa: E501
 
 
 def said(page: Any) -> list[str]:
@@ -37,7 +37,9 @@ def said(page: Any) -> list[str]:
 
 class Fields(BrowserCase):
     def kept(self, tail: str, wanted: int) -> None:
-        """Types into every field of a page; a second later the server has it; after a reload the page shows it."""
+        """Types into every field of a page; a second later the server has it; after a reload the
+        page shows it.
+        """
 
         def work(page: Any) -> list[str]:
             address = self.base + self.sample.address(tail)
@@ -56,21 +58,29 @@ class Fields(BrowserCase):
 
             def compare(key: str, kind: str, shown: str) -> None:
                 now = ""
-                # a starved machine may keep it while the page is made, which then loads itself once more
+                # a starved machine may keep it while the page is made, which then loads itself once
+                # more
                 for _ in range(30):
                     with contextlib.suppress(Error):
                         page.evaluate(FIELDS)
                         now = page.locator(f'[data-field="{key}"]').input_value(timeout=1000)
-                        if now.strip() == shown.strip() or (kind == "number" and same_number(now, shown)):
+                        if now.strip() == shown.strip() or (
+                            kind == "number" and same_number(now, shown)
+                        ):
                             return
                     page.wait_for_timeout(100)
                 lost.append(f"{key}: typed {shown!r}, found {now!r}: {said(page)}")
 
-            # what is typed into is what stands alone; the others are typed into together with what they belong to
+            # what is typed into is what stands alone; the others are typed into together with what
+            # they belong to
             alone = [field for field in fields if field[2] or not field[3].endswith(PAIRED)]
             # of rows of one kind, one
             alone = list({field[0].rpartition(" ")[0]: field for field in reversed(alone)}.values())
-            waiting = [(key, kind, type_into(key, kind, name)) for key, kind, _, name, saves in alone if not saves]
+            waiting = [
+                (key, kind, type_into(key, kind, name))
+                for key, kind, _, name, saves in alone
+                if not saves
+            ]
             if waiting:  # for their buttons
                 page.reload()
                 page.evaluate(FIELDS)
@@ -98,9 +108,14 @@ class Fields(BrowserCase):
         self.assertEqual(self.pool.submit(work, self.page).result(600), [])
 
     def there(self, page: Any, key: str, shown: str) -> bool:
-        """Whether the server has it within a second, asked apart from the page; a starved machine gets two more."""
+        """Whether the server has it within a second, asked apart from the page; a starved machine
+        gets two more.
+        """
         for _ in range(30):
-            if any(now == shown.strip() or (now and same_number(now, shown)) for now in page.evaluate(KEPT, key)):
+            if any(
+                now == shown.strip() or (now and same_number(now, shown))
+                for now in page.evaluate(KEPT, key)
+            ):
                 return True
             page.wait_for_timeout(100)
         return False
@@ -116,7 +131,12 @@ class Fields(BrowserCase):
         tail = f"journeys/{self.sample.journey.pk}"
         core = content(self.sample.journey)
         step = next(each for each in core.rounds if each.requests)
-        post = next((s, r) for _, s in core.steps() for r in s.requests if r.body is not None and r.captures + r.checks)
+        post = next(
+            (s, r)
+            for _, s in core.steps()
+            for r in s.requests
+            if r.body is not None and r.captures + r.checks
+        )
         self.kept(tail, 4)
         self.kept(f"{tail}?at={step.step}", 4)
         self.kept(f"{tail}?at={post[0].step}/{post[1].request}", 8)
@@ -142,7 +162,9 @@ class Fields(BrowserCase):
         step = content(self.sample.journey).rounds[0].step
 
         def work(page: Any) -> list[int]:
-            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step}"))
+            page.goto(
+                self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step}")
+            )
             again = page.context.browser.new_context(storage_state=page.context.storage_state())
             other = again.new_page()  # the same account elsewhere
             other.goto(page.url)
@@ -179,8 +201,12 @@ class Fields(BrowserCase):
                 if page.locator("#panel textarea[name=note]").input_value() == "Ask about the roof":
                     break
                 page.wait_for_timeout(50)
-            self.assertEqual(page.locator("#panel textarea[name=note]").input_value(), "Ask about the roof")
-            page.wait_for_timeout(1000)  # a page that came too early has loaded itself once more by now
+            self.assertEqual(
+                page.locator("#panel textarea[name=note]").input_value(), "Ask about the roof"
+            )
+            page.wait_for_timeout(
+                1000
+            )  # a page that came too early has loaded itself once more by now
             page.focus("#panel textarea[name=note]")
             page.keyboard.press("Control+End")
             page.keyboard.type(" and the moon")
@@ -205,20 +231,30 @@ class Pasting(BrowserCase):
     def test_raw_form_data_is_shown_and_then_becomes_rows(self) -> None:
         self.sign_in("bran")
         core = content(self.sample.journey)
-        step, request = next((s, r) for _, s in core.steps() for r in s.requests if r.body is not None and r.body.form)
+        step, request = next(
+            (s, r)
+            for _, s in core.steps()
+            for r in s.requests
+            if r.body is not None and r.body.form
+        )
         paste = """text => { const d = new DataTransfer(); d.setData('text', text);
           const more = { clipboardData: d, bubbles: true, cancelable: true };
           document.activeElement.dispatchEvent(new ClipboardEvent('paste', more)); }"""
 
         def work(page: Any) -> None:
             page.goto(
-                self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step.step}/{request.request}")
+                self.base
+                + self.sample.address(
+                    f"journeys/{self.sample.journey.pk}?at={step.step}/{request.request}"
+                )
             )
             before = page.locator("[name=form-name]").count()
             page.locator("[name=form-name]").first.focus()
             page.evaluate(paste, "a=1&b=x+y%26z")
             self.assertIn("x y&z", page.inner_text(".pasted"))
-            self.assertEqual(page.locator("[name=form-name]").count(), before)  # nothing is changed yet
+            self.assertEqual(
+                page.locator("[name=form-name]").count(), before
+            )  # nothing is changed yet
             page.click(".pasted button:has-text('Replace')")
             page.wait_for_selector("#headline:has-text('revision 2')")
             page.locator("[name=form-name]").first.focus()
@@ -231,7 +267,12 @@ class Pasting(BrowserCase):
             self.sample.journey.refresh_from_db()
             every = [r for _, s in content(self.sample.journey).steps() for r in s.requests]
             body = next(each.body for each in every if each.request == request.request)
-            return body is not None and body.form == (("a", "1"), ("b", "x y&z"), ("c", "3"), ("d", "four five"))
+            return body is not None and body.form == (
+                ("a", "1"),
+                ("b", "x y&z"),
+                ("c", "3"),
+                ("d", "four five"),
+            )
 
         until(kept)
         self.assertEqual(self.trouble, [])
@@ -248,7 +289,7 @@ def same_number(one: str, other: str) -> bool:
 KEPT = """async (key) => { const name = key.split(' ').slice(-2)[0];
   const page = new DOMParser().parseFromString(await (await fetch(location.href)).text(), 'text/html');
   return [...page.querySelectorAll(`[name="${name}"]`)]
-    .map((el) => (el.tagName === 'TEXTAREA' ? el.textContent : el.getAttribute('value') || '').trim()); }"""
+    .map((el) => (el.tagName === 'TEXTAREA' ? el.textContent : el.getAttribute('value') || '').trim()); }"""  # noqa: E501
 REFUSED = ("certificate", "authorities")  # what is typed here is none
 NAMED = ("filter",)
 PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")

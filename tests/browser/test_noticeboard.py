@@ -1,4 +1,6 @@
-"""An application that the product knows nothing of: recorded twice by the doorway, scripted with no capture typed."""
+"""An application that the product knows nothing of: recorded twice by the doorway, scripted with no
+capture typed.
+"""
 
 import json
 import urllib.request
@@ -12,7 +14,11 @@ from tests.browser.support import BrowserCase
 from tests.processes.support import PATIENCE_S, free_port
 
 VISITS = (
-    ("Lost: a small lens", ("It fell near the north door.", "It fell near the north door, in the evening."), b"glass"),
+    (
+        "Lost: a small lens",
+        ("It fell near the north door.", "It fell near the north door, in the evening."),
+        b"glass",
+    ),
     ("Found: one glove", ("Grey, left hand.",), b"wool, grey"),
 )
 
@@ -22,7 +28,9 @@ class Noticeboard(BrowserCase):
         super().setUp()
         self.port = free_port()
         self.board = f"http://127.0.0.1:{self.port}"
-        self.spawn("noticeboard", "tests.browser.noticeboard", str(self.port), DJANGO_SETTINGS_MODULE="")
+        self.spawn(
+            "noticeboard", "tests.browser.noticeboard", str(self.port), DJANGO_SETTINGS_MODULE=""
+        )
         self.assertTrue(wait_for_port(self.port, PATIENCE_S))
         self.spawn("recorder", "dynamikos.cli", "recorder")
         self.start_fleet()
@@ -32,7 +40,9 @@ class Noticeboard(BrowserCase):
         with urllib.request.urlopen(self.board + "/all", timeout=5) as answer:
             return json.loads(answer.read())  # type: ignore[no-any-return]
 
-    def visit(self, tab: Any, name: Any, title: str, texts: tuple[str, ...], picture: bytes) -> None:
+    def visit(
+        self, tab: Any, name: Any, title: str, texts: tuple[str, ...], picture: bytes
+    ) -> None:
         """What a person does there: `name` names the stretch that begins."""
         name("Arrive", "opening")
         tab.reload()
@@ -74,7 +84,9 @@ class Noticeboard(BrowserCase):
             page.mouse.move(box["x"] + 20, box["y"] + 10)
             page.mouse.down()
             tab.reload()
-            page.wait_for_function("was => document.querySelector('#headline h1').innerText !== was", arg=before)
+            page.wait_for_function(
+                "was => document.querySelector('#headline h1').innerText !== was", arg=before
+            )
             page.mouse.up()
             page.wait_for_selector("#headline h1:has-text('paused')")
             place.close()
@@ -137,8 +149,12 @@ class Noticeboard(BrowserCase):
         after = self.everything()
         self.assertEqual(after["refused"], 0)  # no key was sent that had turned
         self.assertEqual([each["pinned"] for each in after["notices"].values()], [True] * 5)
-        self.assertEqual({each["picture"] for each in list(after["notices"].values())[2:]}, {"glass"})
+        self.assertEqual(
+            {each["picture"] for each in list(after["notices"].values())[2:]}, {"glass"}
+        )
         core = content(Journey.objects.get(name="Notices 1"))
         leaving = core.closing[0].requests
-        self.assertEqual([each.method for each in leaving], ["GET", "POST"])  # it opens a page of its own first
+        self.assertEqual(
+            [each.method for each in leaving], ["GET", "POST"]
+        )  # it opens a page of its own first
         self.assertEqual([line for line in self.trouble if "favicon" not in line], [])

@@ -1,4 +1,6 @@
-"""The whole story through the real interface, accessibility of every main view, and the keyboard."""
+"""The whole story through the real interface, accessibility of every main view, and the
+keyboard.
+"""
 
 from typing import Any
 
@@ -24,7 +26,9 @@ class Story(BrowserCase):
         self.start_fleet()
         self.sign_in()
         session = (
-            (EXAMPLES / "evening-session.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+            (EXAMPLES / "evening-session.har")
+            .read_text()
+            .replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
         )
         file = {"name": "evening.har", "mimeType": "application/json", "buffer": session.encode()}
 
@@ -34,7 +38,11 @@ class Story(BrowserCase):
             page.wait_for_selector("h1:has-text('No journey yet')")
             page.set_input_files(
                 "input[type=file]",
-                {"name": "x.har", "mimeType": "application/json", "buffer": b'{"log": {"entries": [}'},
+                {
+                    "name": "x.har",
+                    "mimeType": "application/json",
+                    "buffer": b'{"log": {"entries": [}',
+                },
             )
             page.click("text=Import session")
             page.wait_for_selector(
@@ -43,14 +51,17 @@ class Story(BrowserCase):
             page.set_input_files("input[type=file]", file)
             page.click("text=Import session")
             page.wait_for_selector("h1:has-text('which belong to the application')")
-            ticked = page.eval_on_selector_all("input[name=origin]", "all => all.map((i) => i.value + ' ' + i.checked)")
+            ticked = page.eval_on_selector_all(
+                "input[name=origin]", "all => all.map((i) => i.value + ' ' + i.checked)"
+            )
             page.fill("input[name=name]", "Evening")
             page.click("text=Make journey")
             page.wait_for_selector("#ladder")
             return ",".join(ticked)
 
         self.assertEqual(
-            self.do(import_session), f"http://127.0.0.1:{self.target_port} true,https://counter.visitors.example false"
+            self.do(import_session),
+            f"http://127.0.0.1:{self.target_port} true,https://counter.visitors.example false",
         )
 
         def edit(page: Any) -> str:
@@ -58,7 +69,9 @@ class Story(BrowserCase):
             page.click("button:has-text('Rehearse')")
             page.wait_for_selector("h1:has-text('No target is agreed')")
             # offered to the owner
-            page.click(f"button:has-text('We have agreed to load http://127.0.0.1:{self.target_port}')")
+            page.click(
+                f"button:has-text('We have agreed to load http://127.0.0.1:{self.target_port}')"
+            )
             page.wait_for_selector("#ladder")
             # the recorded form key is old: capture it, and use it
             page.click("#ladder a[data-at$='get-sign-in']")
@@ -79,7 +92,8 @@ class Story(BrowserCase):
             at = next(i for i, line in enumerate(lines) if line.strip() == "- - form_key")
             lines[at + 1] = lines[at + 1].split("- ")[0] + '- "{{ form_key }}"'
             page.evaluate(
-                f"(text) => {EDITOR}.replace(text)", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1)
+                f"(text) => {EDITOR}.replace(text)",
+                "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1),
             )
             page.wait_for_selector("#editor-says:has-text('line 2')")
             page.wait_for_selector(".editor .cm-lint-marker-error")
@@ -103,14 +117,17 @@ class Story(BrowserCase):
         # it only seems to work: values that the server issued are still hard-wired
         self.assertIn("failed", self.do(rehearse))
         second = (
-            (EXAMPLES / "second-evening.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+            (EXAMPLES / "second-evening.har")
+            .read_text()
+            .replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
         )
 
         def correlate(page: Any) -> str:
             page.click("text=Find hard-wired values")
             page.wait_for_selector("h1:has-text('not searched yet')")
             page.set_input_files(
-                "input[type=file]", {"name": "second.har", "mimeType": "application/json", "buffer": second.encode()}
+                "input[type=file]",
+                {"name": "second.har", "mimeType": "application/json", "buffer": second.encode()},
             )
             page.click("text=Add and search")
             page.wait_for_selector("h1:has-text('likely cause')")
@@ -124,11 +141,13 @@ class Story(BrowserCase):
             return str(page.inner_text("h1"))
 
         self.assertEqual(
-            self.do(correlate), "Every check passed, 12 exchanges replayed, none looks different from the recording"
+            self.do(correlate),
+            "Every check passed, 12 exchanges replayed, none looks different from the recording",
         )
 
         def leave_out_what_needs_data(page: Any) -> None:
-            # one observer may hold one slot a night: without a row a user, holding and booking stay out of the run
+            # one observer may hold one slot a night: without a row a user, holding and booking stay
+            # out of the run
             page.click("text=Edit")
             for name in ("Booking confirmed", "Post api holds"):
                 page.click(f"#ladder a[data-at]:has-text('{name}')")
@@ -145,7 +164,9 @@ class Story(BrowserCase):
             page.wait_for_selector("#plan")
             for field, value in (("c0-to", "6"), ("c0-seconds", "2")):
                 page.fill(f"input[name={field}] >> nth=0", value)
-            page.fill("input[name=c0-seconds] >> nth=1", "45")  # a starved machine sees some of it live
+            page.fill(
+                "input[name=c0-seconds] >> nth=1", "45"
+            )  # a starved machine sees some of it live
             page.fill("input[name=think_factor]", "0.2")
             page.keyboard.press("Tab")
             page.wait_for_selector("h1:has-text('6 users at most, 00:47')")
@@ -156,7 +177,8 @@ class Story(BrowserCase):
             page.wait_for_selector("#now:has-text('of 6 users')")  # live, by events
             first = page.inner_text("#now")
             page.wait_for_function(
-                "first => document.querySelector('#now') && document.querySelector('#now').textContent !== first",
+                "first => document.querySelector('#now') && "
+                "document.querySelector('#now').textContent !== first",
                 arg=first,
             )
             page.wait_for_selector(
@@ -185,7 +207,9 @@ class Story(BrowserCase):
             return str(dragged), str(page.inner_text("h2:has-text('Measured part')"))
 
         dragged, measured = self.do(window)
-        self.assertRegex(dragged, "00:1[0-9]–00:[23][0-9]")  # a late end makes the clock a little longer
+        self.assertRegex(
+            dragged, "00:1[0-9]–00:[23][0-9]"
+        )  # a late end makes the clock a little longer
         self.assertIn("00:02–00:47", measured)
         wrong = [each for each in self.trouble if "422" not in each and "409" not in each]
         self.assertEqual(wrong, [])
@@ -234,8 +258,12 @@ class Views(BrowserCase):
         save(self.sample.member, "starter", STARTER)
         environments.set_secret(self.sample.member, self.sample.environment, "staff", "x1y2z3")
         import_csv(self.sample.member, b"term\nring\n", "terms.csv")
-        strands.search(self.sample.member, self.sample.journey)  # its page has rows, forms and proofs to look at
-        share_step(self.sample.member, self.sample.journey, token(self.sample.journey.head), "sign-out")
+        strands.search(
+            self.sample.member, self.sample.journey
+        )  # its page has rows, forms and proofs to look at
+        share_step(
+            self.sample.member, self.sample.journey, token(self.sample.journey.head), "sign-out"
+        )
         Session.objects.create(
             recording=self.sample.recording,
             kind="doorway",
@@ -268,7 +296,9 @@ class Views(BrowserCase):
                     continue
 
                 def look(page: Any, address: str = address, theme: str = theme) -> list[str]:
-                    page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": self.base}])
+                    page.context.add_cookies(
+                        [{"name": "dynamikos-theme", "value": theme, "url": self.base}]
+                    )
                     page.goto(self.base + address)
                     return flaws(page, only_colors=theme == "night")
 
@@ -292,7 +322,9 @@ class Views(BrowserCase):
             page.hover("#ladder a[data-at='sign-in/get-sign-in'] .bed", force=True)
             page.mouse.up()
             page.wait_for_selector("#headline:has-text('revision 3')")
-            return page.eval_on_selector_all("#ladder a[data-at]", "all => all.map((a) => a.dataset.at)")
+            return page.eval_on_selector_all(
+                "#ladder a[data-at]", "all => all.map((a) => a.dataset.at)"
+            )
 
         order = self.do(drag)
         self.assertLess(order.index("find-slot"), order.index("browse-sky"))
@@ -307,7 +339,9 @@ class Views(BrowserCase):
             page.goto(self.base + self.sample.address("journeys"))
             page.fill("[name=targets]", "ftp://nowhere")
             page.click("button:text-is('Record')")
-            page.wait_for_selector(".notification.is-danger:has-text('be recorded')")  # what was typed is still there
+            page.wait_for_selector(
+                ".notification.is-danger:has-text('be recorded')"
+            )  # what was typed is still there
             self.assertEqual(page.input_value("[name=targets]"), "ftp://nowhere")
             self.trouble.clear()  # the browser notes the 422
             page.fill("[name=targets]", f"http://127.0.0.1:{self.target_port}")
@@ -393,9 +427,8 @@ class Views(BrowserCase):
             page.keyboard.press("Tab")
             page.wait_for_selector("#headline:has-text('revision 2')")
             told = page.locator("#token-says:has-text('a column of observers')")
-            for _ in range(
-                30
-            ):  # by keyboard too; a late answer may make the panel anew, and the caret leaves its place
+            # by keyboard too; a late answer may make the panel anew: the caret leaves its place
+            for _ in range(30):
                 page.click("input[name=header-value] >> nth=0")
                 page.keyboard.press("Home")
                 for _ in range(3):
@@ -424,11 +457,14 @@ class Views(BrowserCase):
 
         def walk(page: Any) -> list[str]:
             page.add_init_script(
-                "window.addEventListener('load', () => { window.taken = document.querySelectorAll('#ladder"
+                "window.addEventListener('load', () => { window.taken = "
+                "document.querySelectorAll('#ladder"
                 " a[data-htmx-powered]').length; })"
             )
             page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}"))
-            self.assertGreater(page.evaluate("window.taken"), 3)  # a key pressed as soon as the page is there counts
+            self.assertGreater(
+                page.evaluate("window.taken"), 3
+            )  # a key pressed as soon as the page is there counts
             page.keyboard.press("j")
             page.keyboard.press("j")
             page.keyboard.press("Enter")
@@ -472,19 +508,31 @@ class HostilePage(BrowserCase):
 
         ear = f"http://127.0.0.1:{self.target_port}"
         page = (
-            f"<html><head><base href='{ear}/base/'><meta http-equiv='refresh' content='0;url={ear}/refresh'><link"
-            f" rel='stylesheet' href='{ear}/style'><link rel='preload' as='image' href='{ear}/preload'><script"
-            f" src='{ear}/script'></script><script>fetch('{ear}/fetch'); parent.document.title='taken';"
-            f" top.location='{ear}/top'</script><style>@import url('{ear}/import'); body {{ background:"
-            f" url('{ear}/background') }}</style></head><body onload=\"new Image().src='{ear}/onload'\"><h1>Shown all"
-            f" the same</h1><img src='{ear}/img'><iframe src='{ear}/frame'></iframe><video src='{ear}/video'"
-            f" autoplay></video><object data='{ear}/object'></object><form action='{ear}/form' id=f><input"
+            f"<html><head><base href='{ear}/base/'><meta http-equiv='refresh' "
+            f"content='0;url={ear}/refresh'><link"
+            f" rel='stylesheet' href='{ear}/style'><link rel='preload' as='image' "
+            f"href='{ear}/preload'><script"
+            f" src='{ear}/script'></script><script>fetch('{ear}/fetch'); "
+            "parent.document.title='taken';"
+            f" top.location='{ear}/top'</script><style>@import url('{ear}/import'); body {{ "
+            "background:"
+            f" url('{ear}/background') }}</style></head><body onload=\"new "
+            f"Image().src='{ear}/onload'\"><h1>Shown all"
+            f" the same</h1><img src='{ear}/img'><iframe src='{ear}/frame'></iframe><video "
+            f"src='{ear}/video'"
+            f" autoplay></video><object data='{ear}/object'></object><form action='{ear}/form' "
+            "id=f><input"
             " name=a></form><script>f.submit()</script></body></html>"
         )
         sample = self.sample
         frozen = canonical(frozen_of_one(plan_content(sample.plan), content(sample.journey)))
         made = Rehearsal.objects.create(
-            journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="passed"
+            journey=sample.journey,
+            number=1,
+            revision=sample.journey.head,
+            frozen=frozen,
+            rows=b"\x80",
+            state="passed",
         )
         kept = KeptExchange(
             second=0,
@@ -500,7 +548,9 @@ class HostilePage(BrowserCase):
             headers=[("content-type", "text/html")],
             body=page,
         )
-        RehearsedExchange.objects.create(rehearsal=made, number=0, body=zlib.compress(msgspec.msgpack.encode(kept)))
+        RehearsedExchange.objects.create(
+            rehearsal=made, number=0, body=zlib.compress(msgspec.msgpack.encode(kept))
+        )
         self.sign_in()
         before = len(self.target("/truth/log"))
 

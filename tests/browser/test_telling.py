@@ -1,5 +1,5 @@
-"""Two runs are compared and told: a baseline, pins from three places by keyboard, a casebook that is edited, exported,
-opened without a network, and read by a link that is taken back.
+"""Two runs are compared and told: a baseline, pins from three places by keyboard, a casebook that
+is edited, exported, opened without a network, and read by a link that is taken back.
 """
 
 import re
@@ -24,7 +24,9 @@ SECONDS = 130
 
 
 class BeforeItsScripts(BrowserCase):
-    def test_what_a_page_asks_for_by_itself_is_never_refused_however_late_its_scripts_come(self) -> None:
+    def test_what_a_page_asks_for_by_itself_is_never_refused_however_late_its_scripts_come(
+        self,
+    ) -> None:
         generator()
         run, _ = begun(self.sample, SECONDS)
         self.sign_in()
@@ -56,7 +58,9 @@ class Telling(BrowserCase):
         made = ended(run)
         rows = queries.window(made, frozen, 10, SECONDS).rows(SECONDS - 10)
         outcome = Outcome(rows=rows, from_s=10.0, to_s=float(SECONDS), exit_code=0)
-        found = Found(rule="r", about="target", sentence="It grew by half.", means="So.", try_="Look.")
+        found = Found(
+            rule="r", about="target", sentence="It grew by half.", means="So.", try_="Look."
+        )
         Run.objects.filter(pk=made.pk).update(
             outcome=OUTCOME.plain(outcome), findings=[to_builtins(found)],
             figures=to_builtins(comparing.figures(made)), state="ended",
@@ -113,7 +117,10 @@ class Telling(BrowserCase):
             page.keyboard.press("j")
             page.keyboard.press("Enter")
             page.wait_for_selector("#paper [data-block]")
-            keys = "() => [...document.querySelectorAll('[data-block]')].map((each) => each.dataset.block).join()"
+            keys = (
+                "() => [...document.querySelectorAll('[data-block]')].map((each) => "
+                "each.dataset.block).join()"
+            )
             self.assertEqual(page.evaluate(keys), "lane,finding,difference")
             wrong += [f"casebook: {each}" for each in flaws(page)]
             # moved by keys, by drag; a paragraph between; one taken out, and undone
@@ -134,7 +141,9 @@ class Telling(BrowserCase):
             page.wait_for_function(f"{keys} === 'text,lane,difference'")
             page.keyboard.press("u")
             page.wait_for_selector("[data-block=finding]")
-            self.assertEqual(page.input_value("[data-block=text] textarea"), "The index is missing <again>.")
+            self.assertEqual(
+                page.input_value("[data-block=text] textarea"), "The index is missing <again>."
+            )
             with page.expect_download() as download:
                 page.keyboard.press("h")
             download.value.save_as(folder / "book.html")
@@ -147,7 +156,9 @@ class Telling(BrowserCase):
         self.assertTrue((folder / "book.pdf").read_bytes().startswith(b"%PDF"))
         self.assertEqual([each.why for each in Baseline.objects.all()], ["release 4.2"])
         bounds = [
-            each for each in content(type(self.sample.plan).objects.get()).objectives if "baseline" in each.objective
+            each
+            for each in content(type(self.sample.plan).objects.get()).objectives
+            if "baseline" in each.objective
         ]
         self.assertTrue(bounds)
 
@@ -157,7 +168,12 @@ class Telling(BrowserCase):
             alone.on("request", lambda request: asked.append(request.url))
             alone.goto((folder / "book.html").as_uri())
             text = alone.inner_text("body")
-            for said in ("The index is missing <again>.", "It grew by half.", "Response time of steps", "worse"):
+            for said in (
+                "The index is missing <again>.",
+                "It grew by half.",
+                "Response time of steps",
+                "worse",
+            ):
                 self.assertIn(said, text)
             self.assertEqual([each for each in asked if not each.startswith("file:")], [])
             self.assertGreater(alone.locator("svg path.line").count(), 0)
@@ -199,7 +215,8 @@ class Telling(BrowserCase):
             other.keyboard.type("The other's.")
             page.keyboard.type("Mine.")
             both = (
-                "() => [...document.querySelectorAll('[data-block] textarea')].map((each) => each.value).sort().join()"
+                "() => [...document.querySelectorAll('[data-block] textarea')].map((each) => "
+                "each.value).sort().join()"
                 ' === "Mine.,The other\'s."'
             )
             for _ in range(5):  # each is kept within a second of the last sign

@@ -22,7 +22,9 @@ SLOW = Objective(objective="slow", measure="p95", limit=30_000)
 
 class Watching(BrowserCase):
     def weather(self, path: str) -> None:
-        asked = urllib.request.Request(f"http://127.0.0.1:{self.target_port}/weather/{path}", method="POST")
+        asked = urllib.request.Request(
+            f"http://127.0.0.1:{self.target_port}/weather/{path}", method="POST"
+        )
         urllib.request.urlopen(asked, timeout=5).close()
 
     def test_a_gust_is_seen_remarked_and_explained(self) -> None:
@@ -32,11 +34,25 @@ class Watching(BrowserCase):
         core = queries.content(sample.plan)
         crowd = core.everybody()[0]
         crowd = replace(crowd, profile=(Stretch(stretch="burst", to=20, seconds=90),))
-        with_rows = replace(core, think_factor=0.3, measured=None, objectives=(SLOW,)).with_crowds((crowd,))
-        change(sample.member, sample.plan, token(sample.plan.head), **{
-            name: getattr(with_rows, name) for name in ("journey", "profile", "crowds", "think_factor", "measured",
-                                                        "objectives")
-        })  # fmt: skip
+        with_rows = replace(core, think_factor=0.3, measured=None, objectives=(SLOW,)).with_crowds(
+            (crowd,)
+        )
+        change(
+            sample.member,
+            sample.plan,
+            token(sample.plan.head),
+            **{
+                name: getattr(with_rows, name)
+                for name in (
+                    "journey",
+                    "profile",
+                    "crowds",
+                    "think_factor",
+                    "measured",
+                    "objectives",
+                )
+            },
+        )
         self.sign_in("ada")
 
         def typed(page: Any, name: str, value: str, nth: int) -> None:
@@ -48,7 +64,9 @@ class Watching(BrowserCase):
 
             def there() -> bool:
                 probes = queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes
-                return bool(probes) and f"{probes[0].name} {probes[0].openmetrics} {probes[0].measures}".endswith(end)
+                return bool(
+                    probes
+                ) and f"{probes[0].name} {probes[0].openmetrics} {probes[0].measures}".endswith(end)
 
             until(there, 60)
 
@@ -94,8 +112,16 @@ class Watching(BrowserCase):
         kept("'*heap*')")
         self.do(lambda page: tried(page, "td:has-text('observatory_disk_flushing')"))
         self.do(eyes)
-        until(lambda: [each.every_s for each in queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes][1:]
-              == [15.0], 60)  # fmt: skip
+        until(
+            lambda: (
+                [
+                    each.every_s
+                    for each in queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes
+                ][1:]
+                == [15.0]
+            ),
+            60,
+        )
         self.do(started)
         run = until(lambda: Run.objects.filter(watermark__gte=2).first(), 60)
         self.weather(f"gust?at={18 - (run.watermark + 1)}&for=5")
@@ -131,7 +157,8 @@ class Watching(BrowserCase):
         def read(page: Any) -> tuple[str, str]:
             page.wait_for_selector("#findings li:has-text('times as long as usual')")
             page.wait_for_selector("#tape[data-ready]")
-            # what a browser saw of a page, as a picture: the whole run has one, a window may have none
+            # what a browser saw of a page, as a picture: the whole run has one, a window may have
+            # none
             page.wait_for_selector(".film img", state="attached")
             self.assertTrue(
                 page.evaluate("""async () => { const img = document.querySelector('.film img');
@@ -153,7 +180,9 @@ class Watching(BrowserCase):
             page.fill("tr.closer [name=z]", "99")
             page.keyboard.press("Enter")
             page.wait_for_selector("tr.closer svg.over", state="detached")  # none has such a score
-            self.assertEqual(page.evaluate("document.activeElement.name"), "z")  # whoever types types on
+            self.assertEqual(
+                page.evaluate("document.activeElement.name"), "z"
+            )  # whoever types types on
             page.fill("tr.closer [name=apdex]", "700")
             page.keyboard.press("Enter")
             page.wait_for_selector("tr.closer [name=apdex][value='700']")
@@ -170,7 +199,9 @@ class Watching(BrowserCase):
             dragged = page.locator("#tables h2").first.inner_text()
             page.focus("#tape")
             page.keyboard.press("Shift+ArrowRight")
-            page.wait_for_function("was => document.querySelector('#tables h2').innerText !== was", arg=dragged)
+            page.wait_for_function(
+                "was => document.querySelector('#tables h2').innerText !== was", arg=dragged
+            )
             # a lane is taken away and comes back
             lanes = page.locator("[data-measure]").count()
             page.locator("[data-measure] .hide").first.click()
@@ -186,10 +217,14 @@ class Watching(BrowserCase):
             page.mouse.move(box["x"] + 8, box["y"] + 8)
             page.mouse.down()
             with page.expect_response(lambda answer: "/tables" in answer.url) as tables:
-                page.evaluate("document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
-                              "{ key: 'ArrowRight', shiftKey: true, bubbles: true }))")  # fmt: skip
+                page.evaluate(
+                    "document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
+                    "{ key: 'ArrowRight', shiftKey: true, bubbles: true }))"
+                )
             tables.value.finished()
-            page.wait_for_timeout(200)  # that the page would have drawn them in, if it did not wait for the press
+            page.wait_for_timeout(
+                200
+            )  # that the page would have drawn them in, if it did not wait for the press
             page.mouse.up()
             page.wait_for_selector("tr.closer .kept h2")
             page.click("tr.closer button:has-text('Close')")
@@ -203,7 +238,9 @@ class Watching(BrowserCase):
             for theme in ("paper", "night"):
 
                 def look(page: Any, name: str = name, theme: str = theme) -> list[str]:
-                    page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": self.base}])
+                    page.context.add_cookies(
+                        [{"name": "dynamikos-theme", "value": theme, "url": self.base}]
+                    )
                     page.goto(self.base + reverse(name, args=[sample.project.pk, run.pk]))
                     if name == "run":
                         page.wait_for_selector("#tape[data-ready]")

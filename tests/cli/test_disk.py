@@ -1,4 +1,6 @@
-"""No room on a disk: said by machine and folder, room put by for saying so, and no half of a file is left."""
+"""No room on a disk: said by machine and folder, room put by for saying so, and no half of a file
+is left.
+"""
 
 import errno
 import os
@@ -44,7 +46,9 @@ class Room(TestCase):
         self.others = 75 * MB
         self.assertIn("15 of 20 MB free", reserve.shortage())
         self.assertFalse((self.folder / "reserve").exists())
-        self.assertIn("25 of 30 MB free", reserve.shortage())  # the room that it gave is for the end of runs
+        self.assertIn(
+            "25 of 30 MB free", reserve.shortage()
+        )  # the room that it gave is for the end of runs
         reserve.put_by()
         self.assertFalse((self.folder / "reserve").exists())
         self.others = 20 * MB
@@ -87,4 +91,6 @@ class InWords(TestCase):
         with self.assertRaises(ValueError), database_in_words():
             raise ValueError
         with self.assertRaises(psycopg.OperationalError), database_in_words():
-            raise psycopg.errors.ObjectInUse("it has pending trigger events")  # an error of ours, not the database's
+            raise psycopg.errors.ObjectInUse(
+                "it has pending trigger events"
+            )  # an error of ours, not the database's

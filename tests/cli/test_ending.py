@@ -1,4 +1,6 @@
-"""A cancelled pipeline leaves no load behind: signals end a run as Ctrl-C does, and what came of it is written."""
+"""A cancelled pipeline leaves no load behind: signals end a run as Ctrl-C does, and what came of it
+is written.
+"""
 
 import json
 import os
@@ -13,12 +15,24 @@ from tests.cli.test_run_command import PLAN, Files
 class Signals(Files):
     def begun(self, *words: str, plan: str = "", **more: object) -> "subprocess.Popen[str]":
         self.write("p.yaml", plan or PLAN.replace("seconds: 2}", "seconds: 600}"))
-        command = [sys.executable, "-m", "dynamikos.cli", "run", str(self.folder / "p.yaml"),
-                   "--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"), *words]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "dynamikos.cli",
+            "run",
+            str(self.folder / "p.yaml"),
+            "--json",
+            str(self.folder / "o.json"),
+            "--junit",
+            str(self.folder / "o.xml"),
+            *words,
+        ]
         env = {**os.environ, "PYTHONPATH": os.pathsep.join(each for each in sys.path if each)}
         # whoever runs the tests may have ignored it
         more.setdefault("preexec_fn", lambda: signal.signal(signal.SIGHUP, signal.SIG_DFL))
-        child = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, **more)  # type: ignore[call-overload]
+        child = subprocess.Popen(
+            command, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, **more
+        )  # type: ignore[call-overload]
         self.addCleanup(child.kill)
         return child  # type: ignore[no-any-return]
 
@@ -36,7 +50,10 @@ class Signals(Files):
                 said, _ = child.communicate(timeout=60)
                 self.assertEqual(child.returncode, 4, said)
                 found = json.loads((self.folder / "o.json").read_text())
-                self.assertEqual((found["state"], found["exit_code"], found["ended"]), ("stopped", 4, "stopped gently"))
+                self.assertEqual(
+                    (found["state"], found["exit_code"], found["ended"]),
+                    ("stopped", 4, "stopped gently"),
+                )
                 self.assertTrue(ElementTree.parse(self.folder / "o.xml").getroot().get("tests"))
 
     def test_a_hang_up_that_was_ignored_at_the_start_ends_nothing(self) -> None:
@@ -61,7 +78,9 @@ class Signals(Files):
             "command(sys.argv[1:])\n"
         )
         command = [sys.executable, "-c", program, str(pipe), "--json", str(self.folder / "o.json")]
-        child = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        child = subprocess.Popen(
+            command, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
         self.addCleanup(child.kill)
         assert child.stdout is not None
         while "loading" not in child.stdout.readline():

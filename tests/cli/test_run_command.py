@@ -36,7 +36,8 @@ PLAN = (
     "  - {objective: t, measure: mean, limit: 1000}\n"
 )
 JOURNEY = (
-    "form: 1\njourney: j\nname: J\nrounds:\n  - step: ping\n    name: Ping\n    think_s: 0.05\n    requests:\n      -"
+    "form: 1\njourney: j\nname: J\nrounds:\n  - step: ping\n    name: Ping\n    think_s: 0.05\n    "
+    "requests:\n      -"
     ' {request: get-ping, address: "{{ env.base }}/ping"}\n'
 )
 
@@ -69,22 +70,32 @@ class RunFiles(Files):
     def test_several_rows_and_arrivals_stand_in_the_figures(self) -> None:
         self.write(
             "p.yaml",
-            PLAN.replace("form: 1", "form: 2").replace("journey: j.yaml\n", "").partition("profile:")[0]
+            PLAN.replace("form: 1", "form: 2")
+            .replace("journey: j.yaml\n", "")
+            .partition("profile:")[0]
             + "measured: [0, 4]\n"  # the last two seconds are there for answers that come late
             "crowds:\n"
             "  - crowd: c\n"
             "    load: {workload: users, shares: users}\n"
-            "    profile: [{stretch: burst, to: 4, seconds: 2}, {stretch: burst, to: 0, seconds: 2}]\n"
-            "    rows: [{row: a, journey: j.yaml, share: 75}, {row: b, journey: j.yaml, share: 25}]\n"
-            "  - {crowd: d, load: {workload: arrivals, ceiling: 30}, profile: [{stretch: burst, to: 5, seconds: 2}],\n"
+            "    profile: [{stretch: burst, to: 4, seconds: 2}, {stretch: burst, to: 0, seconds: "
+            "2}]\n"
+            "    rows: [{row: a, journey: j.yaml, share: 75}, {row: b, journey: j.yaml, share: "
+            "25}]\n"
+            "  - {crowd: d, load: {workload: arrivals, ceiling: 30}, profile: [{stretch: burst, "
+            "to: 5, seconds: 2}],\n"
             "     rows: [{row: e, journey: j.yaml}]}\n",
         )
         done = self.call("--json", str(self.folder / "o.json"))
         self.assertIn(done.exit_code, (0, 3), done.output)
         found = json.loads((self.folder / "o.json").read_text())
-        self.assertEqual(found["arrivals"], {"planned": 10, "started": 10, "turned_away": 0, "not_started": 0})
+        self.assertEqual(
+            found["arrivals"], {"planned": 10, "started": 10, "turned_away": 0, "not_started": 0}
+        )
         crowd = {each["row"]: each for each in found["crowd"]}
-        self.assertEqual([(row, crowd[row]["share_planned"]) for row in "abe"], [("a", 75), ("b", 25), ("e", 100)])
+        self.assertEqual(
+            [(row, crowd[row]["share_planned"]) for row in "abe"],
+            [("a", 75), ("b", 25), ("e", 100)],
+        )
         self.assertEqual(crowd["e"]["rounds"], 10)
         answered = sum(row["count"] for row in found["rows"] if row["level"] == "request")
         self.assertEqual(answered, found["exchanges"]["answered"])
@@ -95,7 +106,8 @@ class RunFiles(Files):
         self.write(
             "p.yaml",
             PLAN.replace("seconds: 2}", "seconds: 60}")
-            + "  - {objective: r, measure: mean, limit: 1, probe: t, reading: observatory_heap_bytes, every_s: 2,\n"
+            + "  - {objective: r, measure: mean, limit: 1, probe: t, reading: "
+            "observatory_heap_bytes, every_s: 2,\n"
             "     then: stop now}\n"
             'probes: [{probe: t, openmetrics: "{{ env.base }}/metrics"}]\n',
         )
@@ -108,14 +120,18 @@ class RunFiles(Files):
         self.assertIn("It stopped the run", done.output)
 
     def test_met_with_exports(self) -> None:
-        done = self.call("--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"))
+        done = self.call(
+            "--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml")
+        )
         self.assertIn(done.exit_code, (0, 3), done.output)  # 3 only when this machine was too busy
         found = json.loads((self.folder / "o.json").read_text())
         rows = {row["level"]: row for row in found["rows"]}
         self.assertGreater(rows["request"]["count"], 20)
         self.assertEqual(
             found["exchanges"]["sent"],
-            found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"],
+            found["exchanges"]["answered"]
+            + found["exchanges"]["failed"]
+            + found["exchanges"]["in_flight"],
         )
         self.assertEqual(found["objectives"][0]["word"], "met", found["objectives"])
         jsonschema.validate(found, run_schema())
@@ -129,20 +145,26 @@ class RunFiles(Files):
             "    load: {workload: replayed, file: times.csv, rate: 2, ceiling: 50}\n"
             "    rows: [{row: a, journey: j.yaml}]\n",
         )
-        self.write("times.csv", "at\n" + "".join(f"2026-11-30T20:00:0{at}Z\n" for at in (0, 1, 1, 3)))
+        self.write(
+            "times.csv", "at\n" + "".join(f"2026-11-30T20:00:0{at}Z\n" for at in (0, 1, 1, 3))
+        )
         done = self.call("--json", str(self.folder / "o.json"))
         self.assertIn(done.exit_code, (0, 3), done.output)
         self.assertIn("up to 3 arrivals a second", done.output)
         found = json.loads((self.folder / "o.json").read_text())
         arrivals = found["arrivals"]
-        self.assertEqual((arrivals["planned"], arrivals["started"] + arrivals["not_started"]), (8, 8))
+        self.assertEqual(
+            (arrivals["planned"], arrivals["started"] + arrivals["not_started"]), (8, 8)
+        )
         self.write("times.csv", "0\nlater\n")
         refused = self.call()
         self.assertEqual(refused.exit_code, 2)
         self.assertIn("Line 2 of the instants", refused.output)
 
     def test_missed(self) -> None:
-        most = PLAN.replace("measure: mean, limit: 1000", "measure: throughput, at_least: true, limit: 100000")
+        most = PLAN.replace(
+            "measure: mean, limit: 1000", "measure: throughput, at_least: true, limit: 100000"
+        )
         self.write("p.yaml", most)
         self.assertEqual(self.call("--users", "1", "--duration", "2").exit_code, 1)
 
@@ -163,7 +185,8 @@ class RunFiles(Files):
             (
                 "e.yaml",
                 (
-                    'form: 1\nenvironment: e\naddresses: {base: "http://127.0.0.1:1"}\nsecret_from_process:'
+                    "form: 1\nenvironment: e\naddresses: {base: "
+                    '"http://127.0.0.1:1"}\nsecret_from_process:'
                     " [NOT_SET_ANYWHERE]\n"
                 ),
                 "NOT_SET_ANYWHERE",
@@ -188,12 +211,27 @@ class RunFiles(Files):
 
     def test_hints_name_the_file(self) -> None:
         for file, old, new, said in (
-            ("j.yaml", "env.base", "env.bas", "j.yaml: step ping, request get-ping: address: {{ env.bas }} is not"
-             " set in this environment; add 'bas' in e.yaml"),
-            ("p.yaml", "limit: 1000", "limit: 1000, step: pong", "p.yaml: Objective 't' is about the step 'pong'"),
-            ("p.yaml", "name: P\n", "name: P\ndeals: {visitors: {when: user}}\n", "p.yaml: deals: 'visitors' is none"),
+            (
+                "j.yaml",
+                "env.base",
+                "env.bas",
+                "j.yaml: step ping, request get-ping: address: {{ env.bas }} is not"
+                " set in this environment; add 'bas' in e.yaml",
+            ),
+            (
+                "p.yaml",
+                "limit: 1000",
+                "limit: 1000, step: pong",
+                "p.yaml: Objective 't' is about the step 'pong'",
+            ),
+            (
+                "p.yaml",
+                "name: P\n",
+                "name: P\ndeals: {visitors: {when: user}}\n",
+                "p.yaml: deals: 'visitors' is none",
+            ),
             ("e.yaml", "agreed: [", "note: x\nagreed: [] # [", "under “agreed” in e.yaml"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said):
                 before = (self.folder / file).read_text()
                 self.write(file, before.replace(old, new))
@@ -218,16 +256,23 @@ class RunFiles(Files):
         self.write("e.yaml", (self.folder / "e.yaml").read_text().split("agreed")[0])
         done = self.call("--duration", "2")
         self.assertEqual(done.exit_code, 2, done.output)
-        self.assertIn("No target is agreed in this environment. Add its scheme, host and port under", done.output)
+        self.assertIn(
+            "No target is agreed in this environment. Add its scheme, host and port under",
+            done.output,
+        )
         self.assertNotIn("sent", done.output)
 
 
 class StandIns(TestCase):
     def environment(self, port: int) -> Environment:
         return Environment(
-            form=1, environment="e", addresses={"base": f"http://127.0.0.1:{port}/sky", "other": f"http://10.0.0.1:{port}"},
-            values={"hint": f"see http://localhost:{port}1"}, agreed=(f"http://127.0.0.1:{port}",), practice="clear",
-        )  # fmt: skip
+            form=1,
+            environment="e",
+            addresses={"base": f"http://127.0.0.1:{port}/sky", "other": f"http://10.0.0.1:{port}"},
+            values={"hint": f"see http://localhost:{port}1"},
+            agreed=(f"http://127.0.0.1:{port}",),
+            practice="clear",
+        )
 
     def test_two_runs_at_once_have_two_and_one_that_somebody_started_is_used(self) -> None:
         port = free_port()
@@ -249,7 +294,9 @@ class StandIns(TestCase):
         with socket.socket() as taken:  # somebody's own server
             taken.bind(("127.0.0.1", other))
             taken.listen()
-            self.assertEqual(practice_for(self.environment(other)), Practice(self.environment(other)))
+            self.assertEqual(
+                practice_for(self.environment(other)), Practice(self.environment(other))
+            )
         self.assertEqual(practice_for(replace(self.environment(port), practice="")).process, None)
 
 
@@ -276,7 +323,9 @@ class Ports(TestCase):
             other.listen()
             port = other.getsockname()[1]
             looks = iter([True])  # it was free when looked at
-            free = mock.patch("dynamikos.cli.state.is_free", lambda at: next(looks, None) or is_free(at))
+            free = mock.patch(
+                "dynamikos.cli.state.is_free", lambda at: next(looks, None) or is_free(at)
+            )
             with free:
                 made, found, note = state.listening("web", port)
             with made:
@@ -302,15 +351,20 @@ class Address(TestCase):
         self.assertTrue(wait_for_port(port, 20))
         file = Path(self.enterContext(tempfile.TemporaryDirectory())) / "o.json"
         address = f"http://127.0.0.1:{port}/sky?constellation=lyra"
-        done = self.call("--address", address, "--arrivals-per-s", "5", "--seconds", "2", "--json", str(file))
+        done = self.call(
+            "--address", address, "--arrivals-per-s", "5", "--seconds", "2", "--json", str(file)
+        )
         self.assertIn(done.exit_code, (0, 3), done.output)
         found = json.loads(file.read_text())
         came = found["arrivals"]
         self.assertEqual(came["planned"], 10)
-        # all of them, but for those for which a starved machine had no time within a second: that is counted
+        # all of them, but for those for which a starved machine had no time within a second: that
+        # is counted
         self.assertEqual(came["started"] + came["not_started"], 10)
         self.assertGreater(came["started"], 5)
-        self.assertEqual((found["exchanges"]["answered"], found["exchanges"]["failed"]), (came["started"], 0))
+        self.assertEqual(
+            (found["exchanges"]["answered"], found["exchanges"]["failed"]), (came["started"], 0)
+        )
 
     def test_what_would_be_ignored_is_refused(self) -> None:
         address = ("--address", "http://127.0.0.1:9/", "--users", "1", "--seconds", "2")
@@ -353,7 +407,9 @@ class Folders(Files):
         one, other = self.kept("one"), self.kept("other")
         done = CliRunner().invoke(compare_command, [one, other, "--json"])
         found = json.loads(done.output)
-        self.assertEqual((done.exit_code, found["exit_code"]), (3, 3))  # three seconds are too short to say anything
+        self.assertEqual(
+            (done.exit_code, found["exit_code"]), (3, 3)
+        )  # three seconds are too short to say anything
         self.assertEqual({each["measure"] for each in found["measures"]}, {"mean", "failure-rate"})
         self.assertEqual(found["inputs_differ"], [])
         told = json.loads((Path(one) / "run.json").read_text())
@@ -363,13 +419,20 @@ class Folders(Files):
             each for each in pq.read_table(Path(one) / "seconds.parquet").to_pylist()
             if each["level"] == "step" and begin <= each["second"] < end
         ]  # fmt: skip
-        mean_ms = sum(each["sum_us"] for each in seconds) / 1000 / sum(each["passed"] for each in seconds)
+        mean_ms = (
+            sum(each["sum_us"] for each in seconds) / 1000 / sum(each["passed"] for each in seconds)
+        )
         mean = next(each for each in found["measures"] if each["measure"] == "mean")
         self.assertAlmostEqual(mean["a"], mean_ms, delta=0.001 * mean_ms)
         page = self.folder / "r.html"
-        done = CliRunner().invoke(report_command, [one, "--html", str(page), "--markdown", str(self.folder / "r.md")])
+        done = CliRunner().invoke(
+            report_command, [one, "--html", str(page), "--markdown", str(self.folder / "r.md")]
+        )
         self.assertEqual(done.exit_code, 0, done.output)
-        self.assertIn("mean of Ping" if "mean of Ping" in page.read_text() else "mean of all steps", page.read_text())
+        self.assertIn(
+            "mean of Ping" if "mean of Ping" in page.read_text() else "mean of all steps",
+            page.read_text(),
+        )
         self.assertIn("## What this can't say", (self.folder / "r.md").read_text())
         done = CliRunner().invoke(report_command, [one, "--folder", str(self.folder / "figures")])
         self.assertEqual((done.exit_code, done.output), (0, ""))

@@ -1,4 +1,6 @@
-"""The package as it is installed: a wheel, outside of this repository, gives the command and all its files."""
+"""The package as it is installed: a wheel, outside of this repository, gives the command and all
+its files.
+"""
 
 import json
 import os
@@ -19,31 +21,64 @@ class Wheel(TestCase):
         with tempfile.TemporaryDirectory() as name:
             place = Path(name)
             source, installed, plans = place / "source", place / "installed", place / "plans"
-            shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+            shutil.copytree(
+                ROOT / "src",
+                source / "src",
+                ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"),
+            )
             shutil.copy(ROOT / "pyproject.toml", source)
             built = subprocess.run(
-                [sys.executable, "-c", BUILD, str(place)], cwd=source, capture_output=True, text=True, check=False
+                [sys.executable, "-c", BUILD, str(place)],
+                cwd=source,
+                capture_output=True,
+                text=True,
+                check=False,
             )
             self.assertEqual(built.returncode, 0, built.stderr[-2000:])
             with zipfile.ZipFile(next(place.glob("dynamikos-*.whl"))) as wheel:
                 wheel.extractall(installed)
-            there = {path.relative_to(source / "src") for path in (source / "src").rglob("*") if path.is_file()}
+            there = {
+                path.relative_to(source / "src")
+                for path in (source / "src").rglob("*")
+                if path.is_file()
+            }
             have = {path.relative_to(installed) for path in installed.rglob("*") if path.is_file()}
-            built_by = {path for path in there if any(part.endswith(".egg-info") for part in path.parts)}
+            built_by = {
+                path for path in there if any(part.endswith(".egg-info") for part in path.parts)
+            }
             self.assertEqual(there - have - built_by, set())
             points = next(installed.glob("*.dist-info/entry_points.txt")).read_text()
             self.assertIn("dynamikos = dynamikos.cli.__main__:main", points)
             shutil.copytree(ROOT / "examples", plans)
             command = "from dynamikos.cli.__main__ import main; main()"
-            environment = {**os.environ, "PYTHONPATH": str(installed), "DYNAMIKOS_STATE_FOLDER": str(place / "state")}
-            environment["DYNAMIKOS_INTERPRETED"] = "1"  # machine code of this repository is not the wheel's
+            environment = {
+                **os.environ,
+                "PYTHONPATH": str(installed),
+                "DYNAMIKOS_STATE_FOLDER": str(place / "state"),
+            }
+            environment["DYNAMIKOS_INTERPRETED"] = (
+                "1"  # machine code of this repository is not the wheel's
+            )
             run = subprocess.run(
                 [
-                    sys.executable, "-c", command, "run", str(plans / "evening.plan.yaml"), "--duration", "3",
-                    "--users", "2", "--json", str(place / "run.json"),
+                    sys.executable,
+                    "-c",
+                    command,
+                    "run",
+                    str(plans / "evening.plan.yaml"),
+                    "--duration",
+                    "3",
+                    "--users",
+                    "2",
+                    "--json",
+                    str(place / "run.json"),
                 ],
-                cwd=place, env=environment, capture_output=True, text=True, check=False,
-            )  # fmt: skip
+                cwd=place,
+                env=environment,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
             self.assertIn(run.returncode, (0, 1, 3), run.stdout + run.stderr)
             found = json.loads((place / "run.json").read_text())
             self.assertGreater(found["exchanges"]["sent"], 5)

@@ -1,4 +1,6 @@
-"""Runs that were never run: rounds of three steps through stations whose law is known, as generators report them."""
+"""Runs that were never run: rounds of three steps through stations whose law is known, as
+generators report them.
+"""
 
 import heapq
 import random
@@ -15,13 +17,16 @@ from dynamikos.core.reports import Health, KeptExchange, SeriesSecond, ShardSeco
 from dynamikos.core.statistics import Histogram
 
 STEPS = ("look", "search", "book")
-Slower = Callable[[str, float, int], float]  # by step, second and number of the round: so many times as long
+Slower = Callable[
+    [str, float, int], float
+]  # by step, second and number of the round: so many times as long
 
 
 def journey(key: str = "evening") -> Journey:
     steps = "".join(
         f"  - step: {step}\n    name: {step.title()}\n    requests:\n"
-        f"      - {{request: {step}, address: 'http://127.0.0.1:9/{step}', checks: [{{status: 200}}]}}\n"
+        f"      - {{request: {step}, address: 'http://127.0.0.1:9/{step}', checks: [{{status: "
+        f"200}}]}}\n"
         for step in STEPS
     )
     return parse_journey(f"form: 1\njourney: {key}\nname: {key.title()}\nrounds:\n{steps}")
@@ -31,14 +36,24 @@ def frozen(seconds: int, users: int, rows: int = 1, profile: tuple[Stretch, ...]
     made = tuple(CrowdRow(row=f"row-{n}", journey="evening") for n in range(rows))
     curve = profile or (Stretch(stretch="burst", to=users, seconds=seconds),)
     crowd = Crowd(crowd="c", profile=curve, rows=made)
-    plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd,), measured=(10, seconds))
-    return freeze(Inputs(plan=plan, journeys={"evening": journey()}, values={}), run="r", seed=1, checked=True)
+    plan = Plan(
+        form=2, plan="p", name="P", environment="e", crowds=(crowd,), measured=(10, seconds)
+    )
+    return freeze(
+        Inputs(plan=plan, journeys={"evening": journey()}, values={}), run="r", seed=1, checked=True
+    )
 
 
 class Scene:
-    """`users` who think `think_s` and go through three stations of (servers, mean s), round after round."""
+    """`users` who think `think_s` and go through three stations of (servers, mean s), round after
+    round.
+    """
 
-    STATIONS: Mapping[str, tuple[int, float]] = {"look": (6, 0.03), "search": (3, 0.04), "book": (4, 0.05)}
+    STATIONS: Mapping[str, tuple[int, float]] = {
+        "look": (6, 0.03),
+        "search": (3, 0.04),
+        "book": (4, 0.05),
+    }
 
     def __init__(
         self,
@@ -82,7 +97,9 @@ class Scene:
             step = STEPS[place]
             row = f"row-{user % rows}"
             _, mean = given[step]
-            service = draw.expovariate(1 / mean) * slower(step, now, done[step]) * row_factor(user % rows)
+            service = (
+                draw.expovariate(1 / mean) * slower(step, now, done[step]) * row_factor(user % rows)
+            )
             start = max(now, heapq.heappop(free[step]))
             if stall is not None and stall[0] == step and stall[1] <= start < stall[2]:
                 start = stall[2]
@@ -107,7 +124,9 @@ class Scene:
                 heapq.heappush(events, (end, order, user, place + 1, begun))
                 continue
             if second < seconds:
-                self.parts.setdefault((second, numbers["round", row, ""]), []).append(int(1e6 * (end - begun)))
+                self.parts.setdefault((second, numbers["round", row, ""]), []).append(
+                    int(1e6 * (end - begun))
+                )
             heapq.heappush(events, (end + draw.expovariate(1 / think_s), order, user, 0, end))
 
     def _keep(self, step: str, second: int, kind: str, draw: random.Random) -> None:
@@ -115,11 +134,20 @@ class Scene:
         reason = f"failed: {kind}" if kind else "sample"
         self.kept.append(
             KeptExchange(
-                second=second, series=0, step=step, request=step, reason=reason, user=1, round=1,
-                 method="GET", url=f"http://127.0.0.1:9/{step}?q={term}", status=200, body=f"answer {term}",
+                second=second,
+                series=0,
+                step=step,
+                request=step,
+                reason=reason,
+                user=1,
+                round=1,
+                method="GET",
+                url=f"http://127.0.0.1:9/{step}?q={term}",
+                status=200,
+                body=f"answer {term}",
                 variables={"term": term if not kind else "cygnus"},
             )
-        )  # fmt: skip
+        )
 
     def messages(self) -> list[ShardSecond]:
         made = []
@@ -131,17 +159,35 @@ class Scene:
                 if values or failed:
                     squares = str(sum(value * value for value in values))
                     hist = Histogram.of(values).to_bytes()
-                    parts.append(SeriesSecond(no=each.no, n=len(values), sum_us=sum(values), squares=squares, hist=hist,
-                                              failed=failed))  # fmt: skip
+                    parts.append(
+                        SeriesSecond(
+                            no=each.no,
+                            n=len(values),
+                            sum_us=sum(values),
+                            squares=squares,
+                            hist=hist,
+                            failed=failed,
+                        )
+                    )
             requests = [part for part in parts if self.series[part.no].level == "request"]
-            answered, bad = sum(part.n for part in requests), sum(sum(part.failed.values()) for part in requests)
+            answered, bad = (
+                sum(part.n for part in requests),
+                sum(sum(part.failed.values()) for part in requests),
+            )
             users = {"in a round": self.here[second]}
             made.append(
                 ShardSecond(
-                    shard=0, second=second, users=users, sent=answered + bad, answered=answered, failed=bad,
-                    series=parts, health=Health(cpu_share=0.1), judged={0: 1, 1: 1, 2: 1},
+                    shard=0,
+                    second=second,
+                    users=users,
+                    sent=answered + bad,
+                    answered=answered,
+                    failed=bad,
+                    series=parts,
+                    health=Health(cpu_share=0.1),
+                    judged={0: 1, 1: 1, 2: 1},
                 )
-            )  # fmt: skip
+            )
         return made
 
     def evidence(self, **more: object) -> Evidence:

@@ -26,7 +26,9 @@ def noise(seed: int, seconds: int, by: float = 1.0):  # type: ignore[no-untyped-
 
 class Suspects(TestCase):
     def scene(self, seed: int, seconds: int, at: int, length: int):  # type: ignore[no-untyped-def]
-        """A cause that moves two seconds before the step, one that moves as one with it, and forty that don't."""
+        """A cause that moves two seconds before the step, one that moves as one with it, and forty
+        that don't.
+        """
         step = np.exp(4 + noise(seed, seconds, 0.1))
         step[at : at + length] *= 6
         candidates = {f"other {n}": 50 + noise(1000 * seed + n, seconds, 3) for n in range(40)}
@@ -42,9 +44,13 @@ class Suspects(TestCase):
             with self.subTest(seed):
                 self.assertEqual([each.measure for each in found.named], ["cause"])
                 first = found.named[0]
-                self.assertEqual((first.lag_s, first.sign, first.folded), (-2, 1, ("cause, twice",)))
+                self.assertEqual(
+                    (first.lag_s, first.sign, first.folded), (-2, 1, ("cause, twice",))
+                )
                 self.assertEqual(first.words, "2 s before")
-                self.assertIn("1 measure moved with it; so closely by chance in 1 of", found.sentence)
+                self.assertIn(
+                    "1 measure moved with it; so closely by chance in 1 of", found.sentence
+                )
 
     def test_where_the_step_was_not_slower_nothing_is_said(self) -> None:
         step, candidates = self.scene(1, 1800, 900, 6)
@@ -66,26 +72,34 @@ class Suspects(TestCase):
         del candidates["cause"], candidates["cause, twice"]
         flag = np.zeros(1800)
         flag[898:928] = 1
-        self.assertEqual(suspects(step, (900, 930), {**candidates, "flag": flag}).named[0].measure, "flag")
+        self.assertEqual(
+            suspects(step, (900, 930), {**candidates, "flag": flag}).named[0].measure, "flag"
+        )
         slow = np.full(1800, np.nan)
         slow[9::10] = 5.0
         slow[900:930][9::10] = 90.0
-        self.assertEqual(suspects(step, (900, 930), {**candidates, "slow": slow}).every[0].measure, "slow")
+        self.assertEqual(
+            suspects(step, (900, 930), {**candidates, "slow": slow}).every[0].measure, "slow"
+        )
 
     def test_still_measures_and_none_at_all(self) -> None:
         step = np.ones(600)
         step[200:206] = 9.0
         self.assertEqual(suspects(step, (200, 206), {"still": np.full(600, 7.0)}).every, [])
         self.assertEqual(suspects(step, (200, 206), {}).every, [])
-        self.assertEqual(suspects(np.full(600, np.nan), (200, 206), {"a": np.arange(600.0)}).every, [])
+        self.assertEqual(
+            suspects(np.full(600, np.nan), (200, 206), {"a": np.arange(600.0)}).every, []
+        )
         self.assertEqual(suspects(step, (700, 706), {"a": np.arange(600.0)}).every, [])
 
     def test_whoever_asks_for_a_score_sees_all_from_there_on(self) -> None:
         step, candidates = self.scene(1, 1800, 900, 6)
         self.assertGreater(len(suspects(step, (900, 906), candidates, least=-9.0).every), 1)
         named = suspects(step, (900, 906), candidates).named
-        self.assertEqual([each.measure for each in suspects(step, (900, 906), candidates, least=1e9).every],
-                         [each.measure for each in named])  # fmt: skip
+        self.assertEqual(
+            [each.measure for each in suspects(step, (900, 906), candidates, least=1e9).every],
+            [each.measure for each in named],
+        )
 
     def test_how_often_it_is_wrong(self) -> None:
         """The bench has 500 trials of each."""
@@ -100,7 +114,9 @@ class Suspects(TestCase):
         load = 50 + draw.normal(size=1800)
         load[900:930] += 40
         step = 100 * np.exp(0.1 * draw.normal(size=1800)) * (load / 50) ** 2
-        found = suspects(step, (900, 930), {"lamps": 2 * load + draw.normal(size=1800)}, load, least=0.0)
+        found = suspects(
+            step, (900, 930), {"lamps": 2 * load + draw.normal(size=1800)}, load, least=0.0
+        )
         self.assertEqual((found.followers, found.every), (["lamps"], []))
 
 
@@ -114,7 +130,9 @@ class Looks(TestCase):
 
 class SeveralIncidents(TestCase):
     def looked(self, size: float, seconds: int = 1800) -> Look:
-        """Half an hour with five windows of 30 s that were `size` times as slow; the last one is looked at."""
+        """Half an hour with five windows of 30 s that were `size` times as slow; the last one is
+        looked at.
+        """
         draw = np.random.default_rng(5)
         step = 100 * np.exp(0.2 * draw.normal(size=seconds))
         windows = [200, 550, 900, 1250, 1600]
@@ -142,7 +160,8 @@ class Capacities(TestCase):
     def levels(self, law, noisy: float = 0.0) -> list[Level]:  # type: ignore[no-untyped-def]
         draw = np.random.default_rng(2)
         return [
-            Level(n, law(n) * (1 + noisy * draw.normal()), n / law(n) - 0.5) for n in (5, 10, 20, 30, 40, 55, 70, 90)
+            Level(n, law(n) * (1 + noisy * draw.normal()), n / law(n) - 0.5)
+            for n in (5, 10, 20, 30, 40, 55, 70, 90)
         ]
 
     def test_the_law_of_the_textbook_is_found_again(self) -> None:
@@ -166,16 +185,23 @@ class Capacities(TestCase):
         for law in (falls, lambda n: min(2.0 * n, 60.0)):
             for _ in range(40):
                 found = capacity(
-                    [Level(n, law(n) * (1 + 0.03 * draw.normal()), 1.0) for n in np.linspace(7.5, 60, 8).tolist()]
+                    [
+                        Level(n, law(n) * (1 + 0.03 * draw.normal()), 1.0)
+                        for n in np.linspace(7.5, 60, 8).tolist()
+                    ]
                 )
-                named.append(found.curve.law if found.curve is not None else found.why_not.partition(":")[0])
+                named.append(
+                    found.curve.law if found.curve is not None else found.why_not.partition(":")[0]
+                )
         self.assertLessEqual(named[:40].count("ceiling"), 2)
         self.assertGreaterEqual(named[:40].count("scalability"), 30)
         self.assertGreater(named[:40].count("Undecided"), 0)
         self.assertLessEqual(named[40:].count("scalability"), 1)
 
     def test_a_line_with_a_ceiling_is_named_so(self) -> None:
-        found = capacity(self.levels(lambda n: min(2.0 * n, 85.0), 0.002), {"pool": 0.0117, "web": 0.004})
+        found = capacity(
+            self.levels(lambda n: min(2.0 * n, 85.0), 0.002), {"pool": 0.0117, "web": 0.004}
+        )
         self.assertEqual(found.curve.law, "ceiling")  # type: ignore[union-attr]
         self.assertAlmostEqual((found.peak or (0, 0))[1], 85, delta=1)
         self.assertEqual(found.first and found.first[0], "pool")
@@ -183,16 +209,33 @@ class Capacities(TestCase):
 
     def test_from_a_run_of_stairs_to_the_resource_that_gives_way_first(self) -> None:
         stairs = (Stretch(stretch="stairs", to=48, steps=8, seconds=480),)
-        small = {"look": (6, 0.02), "search": (4, 0.03), "book": (1, 0.04)}  # 25 bookings a second at most
-        scene = Scene(4, seconds=480, users=48, arrives=lambda user: user // 6 * 60.0, profile=stairs, stations=small)
-        shares = [Measured(f"{step} utilization", "%", np.array(scene.busy[step][:480]) * 100 / servers)
-                  for step, (servers, _) in small.items()]  # fmt: skip
+        small = {
+            "look": (6, 0.02),
+            "search": (4, 0.03),
+            "book": (1, 0.04),
+        }  # 25 bookings a second at most
+        scene = Scene(
+            4,
+            seconds=480,
+            users=48,
+            arrives=lambda user: user // 6 * 60.0,
+            profile=stairs,
+            stations=small,
+        )
+        shares = [
+            Measured(f"{step} utilization", "%", np.array(scene.busy[step][:480]) * 100 / servers)
+            for step, (servers, _) in small.items()
+        ]
         found = capacity_of(scene.evidence(measures=shares))
         assert found is not None and found.first is not None and found.full_at is not None
-        self.assertEqual([round(level.load) for level in found.levels], [6, 12, 18, 24, 30, 36, 42, 48])
+        self.assertEqual(
+            [round(level.load) for level in found.levels], [6, 12, 18, 24, 30, 36, 42, 48]
+        )
         self.assertEqual(found.first[0], "book utilization")
         self.assertAlmostEqual(found.first[1], 25, delta=1)
-        self.assertAlmostEqual(found.full_at, 25 * 1.09, delta=2)  # a round takes 0.09 s and a second of thinking
+        self.assertAlmostEqual(
+            found.full_at, 25 * 1.09, delta=2
+        )  # a round takes 0.09 s and a second of thinking
         self.assertAlmostEqual(found.levels[-1].rate, 25, delta=1)
         self.assertEqual(found.why_not, "")
         assert found.knee is not None
@@ -210,22 +253,32 @@ class Capacities(TestCase):
         self.assertTrue(found.first_range[0] < 25 < found.first_range[1], found.first_range)
         said = " ".join(sentences(found))
         self.assertIn("First to run full: book utilization, at ", said)
-        self.assertIn(f"(95 %: {short(found.first_range[0])} to {short(found.first_range[1])})", said)
+        self.assertIn(
+            f"(95 %: {short(found.first_range[0])} to {short(found.first_range[1])})", said
+        )
 
     def test_the_bound_holds_the_truth_as_often_as_it_says(self) -> None:
-        """One server, Poisson rounds, exponential demands: 300 runs of one or of three levels, X ≤ 1/D."""
+        """One server, Poisson rounds, exponential demands: 300 runs of one or of three levels, X ≤
+        1/D.
+        """
         draw, held, true = np.random.default_rng(11), 0, 0.04
         for trial in range(300):
             of, rates, used = [], [], []
             for utilization in ((0.5,), (0.2, 0.4, 0.6))[trial % 2]:
                 seconds = 60
-                arrivals = np.cumsum(draw.exponential(true / utilization, int(3 * seconds * utilization / true)))
+                arrivals = np.cumsum(
+                    draw.exponential(true / utilization, int(3 * seconds * utilization / true))
+                )
                 ends, busy, free = [], np.zeros(seconds // PIECE_S), 0.0
                 for at, takes in zip(arrivals, draw.exponential(true, len(arrivals)), strict=True):
                     begin, free = max(at, free), max(at, free) + takes
                     ends.append(free)
-                    for piece in range(int(begin // PIECE_S), min(len(busy), int(free // PIECE_S) + 1)):
-                        busy[piece] += min(free, (piece + 1) * PIECE_S) - max(begin, piece * PIECE_S)
+                    for piece in range(
+                        int(begin // PIECE_S), min(len(busy), int(free // PIECE_S) + 1)
+                    ):
+                        busy[piece] += min(free, (piece + 1) * PIECE_S) - max(
+                            begin, piece * PIECE_S
+                        )
                 counts = np.histogram(ends, np.arange(0, seconds + 1, PIECE_S))[0] / PIECE_S
                 of += [counts.mean()] * len(busy)
                 rates += counts.tolist()

@@ -1,4 +1,6 @@
-"""A casebook's blocks are put between, moved, written in and taken out; what a person writes stays text."""
+"""A casebook's blocks are put between, moved, written in and taken out; what a person writes stays
+text.
+"""
 
 from typing import get_args
 from unittest import TestCase
@@ -8,7 +10,12 @@ from dynamikos.core.telling import PARTS, as_page
 from dynamikos.core.telling import casebook as core
 from dynamikos.core.telling.casebook import Casebook, OfReport, Pin, Text
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
-from dynamikos.core.telling.page import evidence_as_html, evidence_as_markdown, paragraphs, text_as_html
+from dynamikos.core.telling.page import (
+    evidence_as_html,
+    evidence_as_markdown,
+    paragraphs,
+    text_as_html,
+)
 
 
 def book(*keys: str) -> Casebook:
@@ -62,7 +69,9 @@ class Blocks(TestCase):
 class Written(TestCase):
     def test_paragraphs_headings_and_lists(self) -> None:
         found = paragraphs("# Head\n\none\ntwo\r\n\r\n- a\n- b\n\n\n")
-        self.assertEqual(found, [("heading", "Head"), ("text", ["one", "two"]), ("list", ["a", "b"])])
+        self.assertEqual(
+            found, [("heading", "Head"), ("text", ["one", "two"]), ("list", ["a", "b"])]
+        )
         self.assertEqual(paragraphs(" \n\n"), [])
 
     def test_markup_that_is_typed_or_measured_stays_text(self) -> None:
@@ -76,5 +85,10 @@ class Written(TestCase):
             self.assertIn("&lt;img", page)
 
     def test_evidence_in_markdown_keeps_its_columns(self) -> None:
-        made = evidence_as_markdown(Evidence("T", "run 7", ["So."], tables=[Table(("a|b", "n #"), [("x|y", "1")])]))
-        self.assertEqual(made.split("\n\n"), ["## T", "*run 7*", "So.", "| a\\|b | n |\n|---|---|\n| x\\|y | 1 |"])
+        made = evidence_as_markdown(
+            Evidence("T", "run 7", ["So."], tables=[Table(("a|b", "n #"), [("x|y", "1")])])
+        )
+        self.assertEqual(
+            made.split("\n\n"),
+            ["## T", "*run 7*", "So.", "| a\\|b | n |\n|---|---|\n| x\\|y | 1 |"],
+        )

@@ -1,4 +1,6 @@
-"""Changes of a journey are values: the same as JSON, and each says what is wrong instead of doing half of it."""
+"""Changes of a journey are values: the same as JSON, and each says what is wrong instead of doing
+half of it.
+"""
 
 import json
 import random
@@ -18,7 +20,11 @@ from dynamikos.core.journeys.changes import CHANGES, Change, read_change
 from tests.core.test_kinds import ALL, HEAD
 
 JOURNEY = parse_journey(ALL)
-SHARED = {"in": parse_shared("form: 1\nshared: in\nname: In\nrequests: [{request: r, address: http://x/}]")}
+SHARED = {
+    "in": parse_shared(
+        "form: 1\nshared: in\nname: In\nrequests: [{request: r, address: http://x/}]"
+    )
+}
 ONE_OF_EACH: tuple[Change, ...] = (
     changes.WriteRequest(at="ask/r", value=JOURNEY.rounds[0].requests[1]),
     changes.WriteStep(at="pause", name="Wait", does={"pause": "3"}, part="closing"),
@@ -108,7 +114,9 @@ class Values(TestCase):
         self.assertGreater(made, len(places))
 
     def test_what_stands_inside_stays_when_a_step_is_written(self) -> None:
-        written = changes.WriteStep(at="if", name="If", does={"branches": [{"when": "{{ 2 }}"}, {"name": "no"}]})
+        written = changes.WriteStep(
+            at="if", name="If", does={"branches": [{"when": "{{ 2 }}"}, {"name": "no"}]}
+        )
         step = written.apply(JOURNEY, {}).journey.find_step("if")
         assert step is not None
         self.assertEqual([branch.when for branch in step.branches], ["{{ 2 }}", ""])
@@ -129,8 +137,14 @@ class Values(TestCase):
             (changes.WriteStep(at="pause", name=""), "needs a name"),
             (changes.WriteStep(at="pause", name="P", does={"pause": 3}), "can't be kept"),
             (changes.WriteStep(at="pause", name="P", does={"log": "x"}), "can't be kept"),
-            (changes.WriteStep(at="repeat", name="R", does={"steps": []}), "steps can't be changed"),
-            (changes.Think(at="ask", think="even", think_s=5, think_to_s=1), "must be more than 5 s"),
+            (
+                changes.WriteStep(at="repeat", name="R", does={"steps": []}),
+                "steps can't be changed",
+            ),
+            (
+                changes.Think(at="ask", think="even", think_s=5, think_to_s=1),
+                "must be more than 5 s",
+            ),
             (changes.UseShared(shared="none"), "Choose a shared step"),
             (changes.RemoveBranch(at="if", branch=9), "no branch 10"),
             (changes.Wrap(at="ask", item="log"), "holds no steps"),
@@ -138,13 +152,25 @@ class Values(TestCase):
             (changes.AddStep(name=" "), "needs a name"),
             (changes.WriteStep(at="log", name="L", does={"log": ""}), "needs its log"),
             (changes.WriteStep(at="set", name="S", does={"set": []}), "needs its set"),
-            (changes.WriteStep(at="call", name="C", does={"call": {"function": "NONE"}}), "written as module.function"),
-            (changes.WriteStep(at="if", name="I", does={"branches": [{"when": "{{ 1 }}"}]}), "2 branches, and 1 were"),
-            (changes.WriteStep(at="if", name="I", does={"branches": [1, 2]}), "branches are a list"),
+            (
+                changes.WriteStep(at="call", name="C", does={"call": {"function": "NONE"}}),
+                "written as module.function",
+            ),
+            (
+                changes.WriteStep(at="if", name="I", does={"branches": [{"when": "{{ 1 }}"}]}),
+                "2 branches, and 1 were",
+            ),
+            (
+                changes.WriteStep(at="if", name="I", does={"branches": [1, 2]}),
+                "branches are a list",
+            ),
             (changes.ThinkAll(think="even", value=5, to=2), "must be more than 5 s"),
             (changes.PutColumn(value="", name="a.b", places=()), "which text"),
             (changes.PutColumn(value="x", name="a b", places=()), "no name of a column"),
-            (changes.PutColumn(value="x", name="a.b", places=("ask/r/body",)), "not stand in ask/r/body any more"),
+            (
+                changes.PutColumn(value="x", name="a.b", places=("ask/r/body",)),
+                "not stand in ask/r/body any more",
+            ),
         ):
             with self.subTest(change), self.assertRaisesRegex(DynamikosError, words):
                 change.apply(JOURNEY, {})
@@ -163,28 +189,51 @@ class Shell(TestCase):
             good = '[{"change": "switch", "at": "log"}, {"change": "remove", "at": "set"}]'
             made = CliRunner().invoke(command, [str(file), "-"], input=good)
             self.assertEqual(made.exit_code, 0, made.output)
-            expected = changes.Remove(at="set").apply(changes.Switch(at="log").apply(JOURNEY, {}).journey, {}).journey
+            expected = (
+                changes.Remove(at="set")
+                .apply(changes.Switch(at="log").apply(JOURNEY, {}).journey, {})
+                .journey
+            )
             self.assertEqual(parse_journey(made.output), expected)
             self.assertEqual(parse_journey(file.read_text()), JOURNEY)
             bad = '[{"change": "switch", "at": "log"}, {"change": "remove", "at": "nowhere"}]'
-            refused = CliRunner().invoke(command, [str(file), "-", "--in-place", "--json"], input=bad)
+            refused = CliRunner().invoke(
+                command, [str(file), "-", "--in-place", "--json"], input=bad
+            )
             self.assertEqual(refused.exit_code, 2)
-            self.assertIn("change 2: there is no step 'nowhere'", json.loads(refused.output)["problem"])
+            self.assertIn(
+                "change 2: there is no step 'nowhere'", json.loads(refused.output)["problem"]
+            )
             self.assertEqual(parse_journey(file.read_text()), JOURNEY)
             CliRunner().invoke(command, [str(file), "-", "--in-place"], input=good)
             self.assertEqual(parse_journey(file.read_text()), expected)
             link = Path(folder) / "link.yaml"
             link.symlink_to(file)
-            with mock.patch.object(Path, "write_bytes", side_effect=OSError(28, "No space left on device", "a.yaml")):
+            with mock.patch.object(
+                Path, "write_bytes", side_effect=OSError(28, "No space left on device", "a.yaml")
+            ):
                 full = CliRunner().invoke(
-                    command, [str(link), "-", "--in-place", "--json"], input='{"change": "unwrap", "at": "if"}'
+                    command,
+                    [str(link), "-", "--in-place", "--json"],
+                    input='{"change": "unwrap", "at": "if"}',
                 )
-            self.assertEqual(json.loads(full.output), {"problem": f"{file.resolve()}: No space left on device"})
+            self.assertEqual(
+                json.loads(full.output), {"problem": f"{file.resolve()}: No space left on device"}
+            )
             self.assertEqual(parse_journey(file.read_text()), expected)
-            CliRunner().invoke(command, [str(link), "-", "--in-place"], input='{"change": "switch", "at": "log"}')
-            self.assertEqual(parse_journey(file.read_text()), changes.Switch(at="log").apply(expected, {}).journey)
-            self.assertEqual({each.name for each in Path(folder).iterdir()}, {"a.yaml", "link.yaml"})
+            CliRunner().invoke(
+                command, [str(link), "-", "--in-place"], input='{"change": "switch", "at": "log"}'
+            )
+            self.assertEqual(
+                parse_journey(file.read_text()),
+                changes.Switch(at="log").apply(expected, {}).journey,
+            )
+            self.assertEqual(
+                {each.name for each in Path(folder).iterdir()}, {"a.yaml", "link.yaml"}
+            )
             self.assertTrue(link.is_symlink())
             file.write_text("form: 1\njourney: j\nname: J\nrounds: 3\n")
-            where = json.loads(CliRunner().invoke(command, [str(file), "-", "--json"], input=good).output)
+            where = json.loads(
+                CliRunner().invoke(command, [str(file), "-", "--json"], input=good).output
+            )
             self.assertEqual((where["file"], where["line"]), ("a.yaml", 4))

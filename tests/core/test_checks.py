@@ -8,11 +8,23 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dynamikos.core.captures import View
-from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, suggested
+from dynamikos.core.checks import (
+    Bounds,
+    Check,
+    Comparing,
+    CssText,
+    HeaderText,
+    JsonEquals,
+    compile_check,
+    suggested,
+)
 from dynamikos.core.checks.kinds.comparing import calculated
 from dynamikos.core.errors import RuleError, TemplateError
 
-HTML = b"<html><title>Sky desk</title><ul><li>one</li><li>two</li></ul><a href='/x' rel=next>n</a> left: 45</html>"
+HTML = (
+    b"<html><title>Sky desk</title><ul><li>one</li><li>two</li></ul><a href='/x' rel=next>n</a> "
+    b"left: 45</html>"
+)
 JSON = b'{"n": 12, "who": {"name": "Una"}, "rows": [1, 2, 3], "ok": true, "none": null}'
 VALUES = {"before": "60", "booked": "15", "after": "45", "name": "Una"}
 
@@ -31,7 +43,9 @@ def verdict(
 
 class Missing(TestCase):
     def test_a_value_that_is_missing_is_said_whatever_else_is_so(self) -> None:
-        """Also where nothing was found, and where the check is turned round: it never passes by that."""
+        """Also where nothing was found, and where the check is turned round: it never passes by
+        that.
+        """
         checks = [
             Check(contains="{{ gone }}"),
             Check(json=JsonEquals(path="$.n", equals="{{ gone }}")),
@@ -79,21 +93,32 @@ class Missing(TestCase):
 
 class Forms(TestCase):
     def both(self, passes: Check, fails: Check, expected: str, actual: str, **more: object) -> None:
-        """One passes, the other says expected and actual; turned round, the first fails and the second passes."""
+        """One passes, the other says expected and actual; turned round, the first fails and the
+        second passes.
+        """
         self.assertIsNone(verdict(passes, **more), passes)
         found = verdict(fails, **more)
         self.assertIsNotNone(found, fails)
         self.assertEqual((found.expected, found.actual), (expected, actual))
-        self.assertEqual(verdict(msgspec.structs.replace(passes, never=True), **more).expected[:5], "not: ")
+        self.assertEqual(
+            verdict(msgspec.structs.replace(passes, never=True), **more).expected[:5], "not: "
+        )
         self.assertIsNone(verdict(msgspec.structs.replace(fails, never=True), **more))
 
     def test_status_by_code_class_and_list(self) -> None:
         self.both(Check(status=200), Check(status=201), "status 201", "status 200")
         self.both(Check(status="2xx"), Check(status="3xx"), "status 3xx", "status 200")
-        self.both(Check(status=(301, "2xx")), Check(status=(301, 302)), "status 301 or 302", "status 200")
+        self.both(
+            Check(status=(301, "2xx")), Check(status=(301, 302)), "status 301 or 302", "status 200"
+        )
 
     def test_type_text_and_pattern(self) -> None:
-        self.both(Check(type="application/json"), Check(type="text/html"), "content type text/html", "application/json")
+        self.both(
+            Check(type="application/json"),
+            Check(type="text/html"),
+            "content type text/html",
+            "application/json",
+        )
         self.both(
             Check(contains="{{ name }}"),
             Check(contains="Orla"),
@@ -114,13 +139,28 @@ class Forms(TestCase):
             return Check(json=JsonEquals(path=path, **more))  # type: ignore[arg-type]
 
         self.both(at("$.who"), at("$.whom"), "$.whom is there", "nothing at this path")
-        self.both(at("$.who.name", equals="{{ name }}"), at("$.who.name", equals="O"), "$.who.name = O", "Una")
+        self.both(
+            at("$.who.name", equals="{{ name }}"),
+            at("$.who.name", equals="O"),
+            "$.who.name = O",
+            "Una",
+        )
         self.both(at("$.n", above=11), at("$.n", above=12), "$.n > 12", "12")
         self.both(at("$.n", below=12.5), at("$.n", below=3), "$.n < 3", "12")
-        self.both(at("$.who.name", matches="^U"), at("$.who.name", matches="^O"), "$.who.name matches ^O", "Una")
+        self.both(
+            at("$.who.name", matches="^U"),
+            at("$.who.name", matches="^O"),
+            "$.who.name matches ^O",
+            "Una",
+        )
         self.both(at("$.rows[*]", count=3), at("$.rows[*]", count=4), "4 × $.rows[*]", "3")
         self.both(at("$.rows", type="list"), at("$.n", type="text"), "$.n is text", "number: 12")
-        self.both(at("$.ok", type="boolean"), at("$.who", type="list"), "$.who is list", 'object: {"name":"Una"}')
+        self.both(
+            at("$.ok", type="boolean"),
+            at("$.who", type="list"),
+            "$.who is list",
+            'object: {"name":"Una"}',
+        )
         self.assertEqual(verdict(at("$.who.name", above=1)).actual, "Una, which is no number")
         self.assertEqual(verdict(at("$.n"), body=b"<html>").actual, "the body is not JSON")
 
@@ -162,7 +202,10 @@ class Forms(TestCase):
             f"{len(JSON)} bytes",
         )
         self.both(
-            Check(time=Bounds(at_most=200)), Check(time=Bounds(at_least=200)), "response time at least 200 ms", "120 ms"
+            Check(time=Bounds(at_most=200)),
+            Check(time=Bounds(at_least=200)),
+            "response time at least 200 ms",
+            "120 ms",
         )
 
     def test_values_compared(self) -> None:
@@ -207,10 +250,22 @@ class Arithmetic(TestCase):
             ("60 − 15", 45),
         ):
             self.assertEqual(calculated(text), wanted, text)
-        for text in ("", "a", "1 +", "(1", "1 / 0", "1 2", "2 ** 3", "1e5", "(" * 300 + "1" + ")" * 300):
+        for text in (
+            "",
+            "a",
+            "1 +",
+            "(1",
+            "1 / 0",
+            "1 2",
+            "2 ** 3",
+            "1e5",
+            "(" * 300 + "1" + ")" * 300,
+        ):
             self.assertIsNone(calculated(text), text)
 
-    @given(st.lists(st.tuples(st.sampled_from("+-*"), st.integers(0, 999)), min_size=1, max_size=12))
+    @given(
+        st.lists(st.tuples(st.sampled_from("+-*"), st.integers(0, 999)), min_size=1, max_size=12)
+    )
     def test_agrees_with_python(self, parts: list[tuple[str, int]]) -> None:
         text = "1 " + " ".join(f"{sign} {number}" for sign, number in parts)
         self.assertEqual(calculated(text), eval(text))
@@ -222,15 +277,20 @@ class Suggested(TestCase):
 
     def test_only_what_both_have_and_no_other_page(self) -> None:
         now = self.view(
-            b"<title>Sky desk</title><h1>Welcome, Una</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter"
+            b"<title>Sky desk</title><h1>Welcome, Una</h1><p>Borrow a telescope "
+            b"tonight.</p><p>Choose a quarter"
             b" hour.</p>"
         )
         then = self.view(
-            b"<title>Sky desk</title><h1>Welcome, Orla</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter"
+            b"<title>Sky desk</title><h1>Welcome, Orla</h1><p>Borrow a telescope "
+            b"tonight.</p><p>Choose a quarter"
             b" hour.</p>"
         )
         found = dict(suggested(now, then, ["<p>Borrow a telescope tonight.</p>"]))
-        self.assertEqual(found["the title is “Sky desk”"], Check(css=CssText(selector="title", equals="Sky desk")))
+        self.assertEqual(
+            found["the title is “Sky desk”"],
+            Check(css=CssText(selector="title", equals="Sky desk")),
+        )
         self.assertFalse(any("Welcome" in words for words in found))
         self.assertIn("it says “Choose a quarter hour.”, as no other page does", found)
         for check in found.values():
@@ -238,13 +298,18 @@ class Suggested(TestCase):
             self.assertIsNone(compile_check(check)(then, {}))
 
     def test_data_of_the_row_becomes_its_name(self) -> None:
-        page = "<title>Wren revised – Talks</title><h1>Welcome, {}</h1><p>The talk {} was kept for you.</p>"
+        page = (
+            "<title>Wren revised – Talks</title><h1>Welcome, {}</h1><p>The talk {} was kept for "
+            "you.</p>"
+        )
         now = self.view(page.replace("Wren", "Heron of 7").format("Una", "Heron of 7").encode())
         then = self.view(page.format("Orla", "Wren").encode())
         values = {"talks.title": "Heron of 7", "people.name": "Una", "short": "7"}
         found = dict(suggested(now, then, [], values))
         title = found["the title is “{{ talks.title }} revised – Talks”"]
-        self.assertEqual(title.css, CssText(selector="title", equals="{{ talks.title }} revised – Talks"))
+        self.assertEqual(
+            title.css, CssText(selector="title", equals="{{ talks.title }} revised – Talks")
+        )
         self.assertIn("the heading is “Welcome, {{ people.name }}”", found)
         for check in found.values():
             self.assertIsNone(compile_check(check)(now, values))
@@ -258,11 +323,16 @@ class Suggested(TestCase):
             self.view(b'{"slots": [{"id": 7}], "night": "b"}', b"application/json"),
         )
         found = dict(suggested(now, then, []))
-        self.assertEqual(list(found)[:3], ["$.slots is a list", "$.slots has at least one entry", "$.night is a text"])
+        self.assertEqual(
+            list(found)[:3],
+            ["$.slots is a list", "$.slots has at least one entry", "$.night is a text"],
+        )
         self.assertFalse(any("more" in words for words in found))
         for check in found.values():
             self.assertIsNone(compile_check(check)(now, {}))
         self.assertEqual(
-            dict(suggested(self.view(b"oops", b"application/json", 500), None, []))["the status is 500"],
+            dict(suggested(self.view(b"oops", b"application/json", 500), None, []))[
+                "the status is 500"
+            ],
             Check(status=500),
         )

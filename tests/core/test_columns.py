@@ -8,9 +8,20 @@ from dynamikos.core.reports import Row
 from dynamikos.core.reports.columns import COLUMNS, EVERYWHERE, KEYS, shown_at, values
 
 FULL = Row(
-    name="Find", count=1234, failures=2, per_s=12.3456, min_ms=1.0, mean_ms=15.25, sd_ms=2.0, p50_ms=14.0, p90_ms=20.0,
-    p95_ms=999.6, p99_ms=1940.0, max_ms=2000.0, timed=1232,
-)  # fmt: skip
+    name="Find",
+    count=1234,
+    failures=2,
+    per_s=12.3456,
+    min_ms=1.0,
+    mean_ms=15.25,
+    sd_ms=2.0,
+    p50_ms=14.0,
+    p90_ms=20.0,
+    p95_ms=999.6,
+    p99_ms=1940.0,
+    max_ms=2000.0,
+    timed=1232,
+)
 
 
 def cells(row: Row) -> dict[str, str]:
@@ -29,7 +40,9 @@ class Columns(TestCase):
         for place in EVERYWHERE:
             shown = {each.key: (each.title, each.text(FULL)) for each in shown_at(place)}
             self.assertLessEqual(shown.items(), page.items())
-            self.assertLessEqual({"count", "failures", "per_s", "mean_ms", "p95_ms", "max_ms"}, set(shown))
+            self.assertLessEqual(
+                {"count", "failures", "per_s", "mean_ms", "p95_ms", "max_ms"}, set(shown)
+            )
         for each in COLUMNS:
             self.assertEqual(bool(each.title), bool(each.where), each.key)
 
@@ -37,22 +50,33 @@ class Columns(TestCase):
         self.assertEqual(
             cells(FULL),
             {
-                "count": "1,234", "failures": "2", "per_s": "12.3", "min_ms": "1 ms", "mean_ms": "15.2 ms",
-                "sd_ms": "2 ms", "p50_ms": "14 ms", "p90_ms": "20 ms", "p95_ms": "1 s", "p99_ms": "1.94 s",
+                "count": "1,234",
+                "failures": "2",
+                "per_s": "12.3",
+                "min_ms": "1 ms",
+                "mean_ms": "15.2 ms",
+                "sd_ms": "2 ms",
+                "p50_ms": "14 ms",
+                "p90_ms": "20 ms",
+                "p95_ms": "1 s",
+                "p99_ms": "1.94 s",
                 "max_ms": "2 s",
             },
-        )  # fmt: skip
+        )
 
     def test_what_is_only_a_bound_uncertain_or_not_known_is_marked(self) -> None:
         bound = msgspec.structs.replace(FULL, at_least=("p95_ms", "mean_ms", "max_ms"))
         self.assertEqual(
-            [cells(bound)[key] for key in ("mean_ms", "p95_ms", "max_ms")], ["≥ 15.2 ms", "≥ 1 s", "≥ 2 s"]
+            [cells(bound)[key] for key in ("mean_ms", "p95_ms", "max_ms")],
+            ["≥ 15.2 ms", "≥ 1 s", "≥ 2 s"],
         )
         self.assertEqual(cells(bound)["p50_ms"], "14 ms")
         few = msgspec.structs.replace(FULL, count=30, failures=0, timed=30, p99_ms=None)
         self.assertEqual((cells(few)["p95_ms"][:1], cells(few)["p99_ms"]), ("~", "?"))
         none = Row(name="Find")
-        self.assertEqual((cells(none)["p95_ms"], cells(none)["mean_ms"], cells(none)["count"]), ("–", "–", "0"))
+        self.assertEqual(
+            (cells(none)["p95_ms"], cells(none)["mean_ms"], cells(none)["count"]), ("–", "–", "0")
+        )
 
     def test_what_failed_is_marked(self) -> None:
         bad = [each.key for each in shown_at("page") if each.is_bad(FULL)]

@@ -1,4 +1,6 @@
-"""Comparing runs: intervals that hold, what is called worse, what can't be said, and what differs of the inputs."""
+"""Comparing runs: intervals that hold, what is called worse, what can't be said, and what differs
+of the inputs.
+"""
 
 from dataclasses import replace as replaced
 from unittest import TestCase
@@ -9,7 +11,16 @@ from bench.simulated import line_of, sample
 from msgspec.structs import replace
 from scipy.stats import ttest_ind
 
-from dynamikos.core.comparison import Comparison, Difference, History, Line, OneRun, Wanted, compare, family_of
+from dynamikos.core.comparison import (
+    Comparison,
+    Difference,
+    History,
+    Line,
+    OneRun,
+    Wanted,
+    compare,
+    family_of,
+)
 from dynamikos.core.comparison.bounds import bound_of
 from dynamikos.core.comparison.compare import between_runs
 from dynamikos.core.frozen.differing import differing
@@ -31,7 +42,13 @@ def mean_of(found: Comparison) -> Difference:
 
 
 def line(
-    mean_ms: float, *, n: int = 40, seconds: int = 120, failed: int = 0, seed: int = 1, spread: float = 0.3
+    mean_ms: float,
+    *,
+    n: int = 40,
+    seconds: int = 120,
+    failed: int = 0,
+    seed: int = 1,
+    spread: float = 0.3,
 ) -> Line:
     """Independent log-normal times, so many a second; the first of some seconds fail."""
     draw = np.random.default_rng(seed)
@@ -39,7 +56,9 @@ def line(
     fails = np.zeros(seconds)
     fails[:failed] = 1
     times = [Histogram.of(each.tolist()) for each in took]
-    return Line("Find a slot", np.full(seconds, float(n)), fails, took.sum(axis=1).astype(float), times)
+    return Line(
+        "Find a slot", np.full(seconds, float(n)), fails, took.sum(axis=1).astype(float), times
+    )
 
 
 def a_run(name: str, *lines: Line, **more: object) -> OneRun:
@@ -50,7 +69,10 @@ def a_run(name: str, *lines: Line, **more: object) -> OneRun:
 def several(mean_ms: float, count: int, between: float, seed: int) -> list[OneRun]:
     """Runs whose means vary by `between`."""
     draw = np.random.default_rng(seed)
-    return [a_run(f"r{at}", line(mean_ms * np.exp(draw.normal(0, between)), seed=seed + at)) for at in range(count)]
+    return [
+        a_run(f"r{at}", line(mean_ms * np.exp(draw.normal(0, between)), seed=seed + at))
+        for at in range(count)
+    ]
 
 
 class Verdicts(TestCase):
@@ -68,7 +90,10 @@ class Verdicts(TestCase):
     def test_failures_alone_make_it_worse(self) -> None:
         found = compare([a_run("a", line(100))], [a_run("b", line(100, failed=120, seed=5))])
         self.assertEqual(found.word, "worse")
-        self.assertEqual({each.wanted.measure for each in found.differences if each.word == "worse"}, {"failure-rate"})
+        self.assertEqual(
+            {each.wanted.measure for each in found.differences if each.word == "worse"},
+            {"failure-rate"},
+        )
 
     def test_more_than_chance_inside_two_runs_may_be_what_runs_of_one_build_differ_by(self) -> None:
         told = mean_of(compare([a_run("a", line(100))], [a_run("b", line(106, seed=9))]))
@@ -93,8 +118,12 @@ class Verdicts(TestCase):
         self.assertEqual((mean_of(told).word, told.exit_code), ("slower, tolerated", 0))
         self.assertIn("within the 50 %", told.sentence)
 
-    def test_a_plan_whose_only_objective_is_about_failures_lets_no_slower_step_through(self) -> None:
-        """Four quiet runs against four, a step 30 % slower: the family has each step's mean as well."""
+    def test_a_plan_whose_only_objective_is_about_failures_lets_no_slower_step_through(
+        self,
+    ) -> None:
+        """Four quiet runs against four, a step 30 % slower: the family has each step's mean as
+        well.
+        """
         only = (Objective(objective="f", measure="failure-rate", limit=1),)
         side_a = [replaced(run, objectives=only) for run in several(100, 4, 0.02, 1)]
         side_b = [replaced(run, objectives=only) for run in several(130, 4, 0.02, 50)]
@@ -113,14 +142,25 @@ class Verdicts(TestCase):
         doubted = a_run("bad", line(150), doubts=["the load was 97 % of what was planned"])
         found = compare(several(100, 5, 0.02, 1), [*several(150, 5, 0.02, 50), doubted])
         self.assertEqual((found.word, mean_of(found).is_real), ("worse", True))
-        self.assertEqual((found.left_out, found.doubts), ([], [("bad", "the load was 97 % of what was planned")]))
+        self.assertEqual(
+            (found.left_out, found.doubts), ([], [("bad", "the load was 97 % of what was planned")])
+        )
         self.assertAlmostEqual(mean_of(found).change or 0, 0.5, delta=0.06)
 
     def test_left_out_are_lost_and_empty_runs_and_others_visitors_each_named(self) -> None:
-        mixes = ({"a": 60.0, "b": 40.0}, {"a": 61.5, "b": 38.5}, {"a": 59.0, "b": 41.0}, {"a": 53.0, "b": 47.0})
-        side = [replaced(run, mix=mix) for run, mix in zip(several(100, 4, 0.02, 1), mixes, strict=True)]
+        mixes = (
+            {"a": 60.0, "b": 40.0},
+            {"a": 61.5, "b": 38.5},
+            {"a": 59.0, "b": 41.0},
+            {"a": 53.0, "b": 47.0},
+        )
+        side = [
+            replaced(run, mix=mix) for run, mix in zip(several(100, 4, 0.02, 1), mixes, strict=True)
+        ]
         lost, empty = a_run("l", line(100), lost="its generator here was lost"), OneRun("e", {}, 10)
-        found = compare([*side, lost, empty], [replaced(run, mix=mixes[0]) for run in several(100, 3, 0.02, 50)])
+        found = compare(
+            [*side, lost, empty], [replaced(run, mix=mixes[0]) for run in several(100, 3, 0.02, 50)]
+        )
         self.assertEqual([name for name, _ in found.left_out], ["l", "e", "r3"])
         self.assertIn("the share of a was 53 %", found.left_out[2][1])
         self.assertTrue(found.sets)
@@ -136,7 +176,8 @@ class Verdicts(TestCase):
         a, b = several(100, 4, 0.05, 1), several(104, 6, 0.08, 50)
         told = mean_of(compare(a, b))
         logs = [
-            [np.log(each.lines[KEY0].sum_us.sum() / each.lines[KEY0].passed.sum()) for each in side] for side in (a, b)
+            [np.log(each.lines[KEY0].sum_us.sum() / each.lines[KEY0].passed.sum()) for each in side]
+            for side in (a, b)
         ]
         other = ttest_ind(logs[1], logs[0])
         low, high = other.confidence_interval(0.95)
@@ -146,9 +187,13 @@ class Verdicts(TestCase):
 
     def test_only_the_step_that_was_slowed_is_called_worse(self) -> None:
         a = a_run("a", *(line(100 + at, seed=at) for at in range(8)))
-        b = a_run("b", *(line((100 + at) * (1.5 if at == 3 else 1), seed=20 + at) for at in range(8)))
+        b = a_run(
+            "b", *(line((100 + at) * (1.5 if at == 3 else 1), seed=20 + at) for at in range(8))
+        )
         found = compare([a], [b])
-        self.assertEqual([each.wanted.key[2] for each in found.differences if each.word == "worse"], ["s3"])
+        self.assertEqual(
+            [each.wanted.key[2] for each in found.differences if each.word == "worse"], ["s3"]
+        )
 
     def test_steps_of_one_side_alone_and_nothing_in_common(self) -> None:
         found = compare([a_run("a", line(100))], [a_run("b", line(100), line(50))])
@@ -168,7 +213,8 @@ class Verdicts(TestCase):
         )
         asked = family_of([a_run("a", line(1), line(1), objectives=objectives)])
         self.assertEqual(
-            asked[:2], [Wanted(("step", "j", "s1", ""), "p95"), Wanted(("step", "j", "s0", ""), "throughput")]
+            asked[:2],
+            [Wanted(("step", "j", "s1", ""), "p95"), Wanted(("step", "j", "s0", ""), "throughput")],
         )
         self.assertEqual(len(asked), 6)
 
@@ -176,14 +222,21 @@ class Verdicts(TestCase):
         short = a_run("a", line(100, seconds=20))
         found = compare([short], [a_run("b", line(100, seconds=20, seed=2))])
         self.assertEqual(found.exit_code, 3)
-        self.assertIn("about 30 s of measured time in each run would be enough", mean_of(found).reason)
-        seldom = compare([a_run("a", line(100, n=1, seconds=60))], [a_run("b", line(100, n=1, seconds=60, seed=2))])
-        self.assertIn("about 200 s of measured time", mean_of(seldom).reason)  # the runs have 120 s for 60 samples
+        self.assertIn(
+            "about 30 s of measured time in each run would be enough", mean_of(found).reason
+        )
+        seldom = compare(
+            [a_run("a", line(100, n=1, seconds=60))],
+            [a_run("b", line(100, n=1, seconds=60, seed=2))],
+        )
+        self.assertIn(
+            "about 200 s of measured time", mean_of(seldom).reason
+        )  # the runs have 120 s for 60 samples
         self.assertTrue(found.is_rough)
 
     def test_the_generators_own_delay_makes_no_difference_real(self) -> None:
-        """As measured b is twice as slow; half of that may be its generator's, which is then not said to be the
-        target's.
+        """As measured b is twice as slow; half of that may be its generator's, which is then not
+        said to be the target's.
         """
         slow = line(200, seed=9)
         low = Histogram.of([round(each / 2) for hist in slow.times for each in _values(hist)])
@@ -191,9 +244,13 @@ class Verdicts(TestCase):
         self.assertEqual((mean_of(doubted).word, doubted.exit_code), ("inconclusive", 3))
         self.assertIn("own delay decides", mean_of(doubted).reason)
         little = Histogram.of([round(each * 0.97) for hist in slow.times for each in _values(hist)])
-        self.assertEqual(compare([a_run("a", line(100))], [a_run("b", replaced(slow, low=little))]).word, "worse")
+        self.assertEqual(
+            compare([a_run("a", line(100))], [a_run("b", replaced(slow, low=little))]).word, "worse"
+        )
 
-    def test_stations_that_are_the_same_are_seldom_called_worse_and_twice_as_slow_is_found(self) -> None:
+    def test_stations_that_are_the_same_are_seldom_called_worse_and_twice_as_slow_is_found(
+        self,
+    ) -> None:
         self.assertLessEqual(pairs("mm1 0.5", 120, 20, 0.05, seed=4)[0], 0.1)
         self.assertGreaterEqual(pairs("mm1 0.5", 60, 20, 0.05, 2.0, seed=4)[1], 0.7)
         self.assertLessEqual(sets(3, 20, 100, seed=4)[0], 0.1)
@@ -206,10 +263,20 @@ class Verdicts(TestCase):
         def by_minute(values: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
             return values.reshape(20, 60).sum(axis=1)
 
-        times = [Histogram.joined(each.to_bytes() for each in fine.times[at : at + 60]) for at in range(0, 1200, 60)]
-        coarse = Line("s", by_minute(fine.passed), by_minute(fine.failed), by_minute(fine.sum_us), times, 60)
+        times = [
+            Histogram.joined(each.to_bytes() for each in fine.times[at : at + 60])
+            for at in range(0, 1200, 60)
+        ]
+        coarse = Line(
+            "s", by_minute(fine.passed), by_minute(fine.failed), by_minute(fine.sum_us), times, 60
+        )
         one, other = fine.figure("mean"), coarse.figure("mean")
-        assert one is not None and other is not None and one.error is not None and other.error is not None
+        assert (
+            one is not None
+            and other is not None
+            and one.error is not None
+            and other.error is not None
+        )
         self.assertAlmostEqual(one.value, other.value)
         self.assertLess(abs(np.log(one.error / other.error)), 0.7)
 
@@ -234,7 +301,9 @@ class Inputs(TestCase):
             form=2, plan="p", name="P", journey="j", environment="e",
             profile=(Stretch(stretch="climb", to=20, seconds=60),),
         )  # fmt: skip
-        one, other = (frozen_of_one(each, journey) for each in (plan, replace(plan, plan="q", name="Peak")))
+        one, other = (
+            frozen_of_one(each, journey) for each in (plan, replace(plan, plan="q", name="Peak"))
+        )
         self.assertEqual(differing(one, other), ["plan P → Peak"])
 
     def test_each_kind_of_difference_in_words(self) -> None:
@@ -252,19 +321,32 @@ class Inputs(TestCase):
         more = replace(
             plan,
             profile=(Stretch(stretch="climb", to=40, seconds=60),),
-            objectives=(replace(goal, limit=300.0), Objective(objective="n", measure="failure-rate", limit=1)),
-            environment="staging", think_factor=2.0,
-        )  # fmt: skip
+            objectives=(
+                replace(goal, limit=300.0),
+                Objective(objective="n", measure="failure-rate", limit=1),
+            ),
+            environment="staging",
+            think_factor=2.0,
+        )
         after = frozen_of_one(more, replace(journey, note="new"), run="r", seed=1)
         after = replace(after, values={"env.site": "http://x"}, engine="0.2")
         found = differing(before, after)
         for said in (
-            "journey Evening: ", "load: 20 users at most, 60 s → 40 users at most, 60 s", "think times × 1 → 2",
-            "objective p95 of all steps ≤ 400 ms: limit 400 → 300", "objective failures of all steps ≤ 1 %: new",
-            "environment e → staging", "env.site: — → http://x", "engine 0.1 → 0.2",
-        ):  # fmt: skip
+            "journey Evening: ",
+            "load: 20 users at most, 60 s → 40 users at most, 60 s",
+            "think times × 1 → 2",
+            "objective p95 of all steps ≤ 400 ms: limit 400 → 300",
+            "objective failures of all steps ≤ 1 %: new",
+            "environment e → staging",
+            "env.site: — → http://x",
+            "engine 0.1 → 0.2",
+        ):
             self.assertTrue(any(each.startswith(said) for each in found), (said, found))
-        arriving = Crowd(crowd="c", load=Arrivals(ceiling=9), profile=(Stretch(stretch="burst", to=80, seconds=60),),
-                         rows=(CrowdRow(row="r", journey=journey.journey),))  # fmt: skip
+        arriving = Crowd(
+            crowd="c",
+            load=Arrivals(ceiling=9),
+            profile=(Stretch(stretch="burst", to=80, seconds=60),),
+            rows=(CrowdRow(row="r", journey=journey.journey),),
+        )
         self.assertIn("load: 20 users at most, 60 s → 80 arrivals a second at most, 60 s",
                       list(differing(before, replace(before, crowds=(arriving,)))))  # fmt: skip

@@ -44,7 +44,10 @@ class WhatAFileIs(TestCase):
         (b"email\na@x\n", Form()),
         (b'{"email": "a", "n": 1}\n{"email": "b"}\n', Form(kind="json lines")),
         ("name,place\nZoë,Å\n".encode("utf-16"), Form(encoding="utf-16")),
-        ("name,city\nZoë,Málaga und Köln und São Paulo\nJosé,Évreux\n".encode("cp1252"), Form(encoding="cp1252")),
+        (
+            "name,city\nZoë,Málaga und Köln und São Paulo\nJosé,Évreux\n".encode("cp1252"),
+            Form(encoding="cp1252"),
+        ),
     )
 
     def test_found_out(self) -> None:
@@ -53,15 +56,21 @@ class WhatAFileIs(TestCase):
                 self.assertEqual(detect(data), expected)
 
     def test_read(self) -> None:
-        table = read_table('email;password\n"a;b";x\n\nc;"y\nz"\n'.encode("utf-8-sig"), "observers.csv")
+        table = read_table(
+            'email;password\n"a;b";x\n\nc;"y\nz"\n'.encode("utf-8-sig"), "observers.csv"
+        )
         self.assertEqual(
             (table.columns, table.rows, table.secret),
             (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",)),
         )
         self.assertEqual(read_table(b"1,2\n3,4\n", "n.csv").columns, ("column_1", "column_2"))
         lines = read_table(b'{"a": "x", "b": {"c": [1]}}\n\n{"b": null, "a": 2.5}\n', "n.jsonl")
-        self.assertEqual((lines.columns, lines.rows), (("a", "b"), [["x", '{"c":[1]}'], ["2.5", ""]]))
-        pieces = [bytes([byte]) for byte in "name\nZoë\nÅ".encode()]  # in pieces that cut letters in two
+        self.assertEqual(
+            (lines.columns, lines.rows), (("a", "b"), [["x", '{"c":[1]}'], ["2.5", ""]])
+        )
+        pieces = [
+            bytes([byte]) for byte in "name\nZoë\nÅ".encode()
+        ]  # in pieces that cut letters in two
         reading = Reading(pieces, "n.csv", Form())
         self.assertEqual((reading.columns, list(reading.rows())), (("name",), [["Zoë"], ["Å"]]))
 
@@ -70,7 +79,8 @@ class WhatAFileIs(TestCase):
             (
                 b"a,b\n1,2\n1,2,3\n4\n",
                 None,
-                "observers.csv, line 3: 3 columns found, 2 expected; observers.csv, line 4: 1 columns found",
+                "observers.csv, line 3: 3 columns found, 2 expected; observers.csv, line 4: 1 "
+                "columns found",
             ),
             (b"a,b\n1,2\n\xff,1\n", Form(), "line 3: byte 0xff is not UTF-8"),
             (b"", None, "is empty"),
@@ -80,7 +90,11 @@ class WhatAFileIs(TestCase):
             (b"\x00\x01\x02", None, "NUL bytes"),
             (b"a,b\n1,x\x00y\n", Form(), "line 2: it holds NUL bytes"),
             (b'a,b\n1,"never closed\n' + b"x\n" * 600_000, Form(), "Is a quote never closed"),
-            (b"a\n" + b"x" * 10_000_000 + b"\n", Form(), "a cell of more than 1,000,000 characters"),
+            (
+                b"a\n" + b"x" * 10_000_000 + b"\n",
+                Form(),
+                "a cell of more than 1,000,000 characters",
+            ),
             (b'{"a": 1}\n{"b": 2}\n', None, "line 2: 'b' is not in the first line"),
             (b'{"a": 1}\n[1]\n', None, "not an object"),
             (b'{"a": 1}\n{\n', None, "line 2: not JSON"),
@@ -105,14 +119,26 @@ class WhatAFileIs(TestCase):
 
 class Columns(TestCase):
     def test_each_kind(self) -> None:
-        self.assertEqual(list(column(ColumnRule(kind="sequence", start=8, step=2, width=3), 3)), ["008", "010", "012"])
+        self.assertEqual(
+            list(column(ColumnRule(kind="sequence", start=8, step=2, width=3), 3)),
+            ["008", "010", "012"],
+        )
         for rule, looks in (
             (ColumnRule(kind="pattern", pattern="OBS-##-?{n}"), r"^OBS-\d\d-[a-z]\d+$"),
-            (ColumnRule(kind="number", low=2.5, high=1.5, places=2), r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$"),
-            (ColumnRule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"), r"^(31\.01|01\.02)\.2027$"),
+            (
+                ColumnRule(kind="number", low=2.5, high=1.5, places=2),
+                r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$",
+            ),
+            (
+                ColumnRule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"),
+                r"^(31\.01|01\.02)\.2027$",
+            ),
             (ColumnRule(kind="choice", among=("lyra", "vela")), "^(lyra|vela)$"),
             (ColumnRule(kind="name"), "^[A-Z][a-z]+ [A-Z][a-z]+$"),
-            (ColumnRule(kind="uuid"), "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$"),
+            (
+                ColumnRule(kind="uuid"),
+                "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$",
+            ),
         ):
             with self.subTest(rule.kind):
                 made = list(column(rule, 200))
@@ -121,7 +147,10 @@ class Columns(TestCase):
                 self.assertEqual(made, list(column(rule, 200)))
                 self.assertGreater(len(set(made)), 1)
                 self.assertEqual(made[:50], list(column(rule, 50)))
-        self.assertNotEqual(list(column(ColumnRule(kind="uuid", seed=2), 3)), list(column(ColumnRule(kind="uuid"), 3)))
+        self.assertNotEqual(
+            list(column(ColumnRule(kind="uuid", seed=2), 3)),
+            list(column(ColumnRule(kind="uuid"), 3)),
+        )
         for wrong in (
             ColumnRule(kind="pattern"),
             ColumnRule(kind="choice"),
@@ -137,7 +166,9 @@ class Dealing(TestCase):
     @given(st.integers(1, 5_000), st.integers(0, 9))
     @settings(max_examples=60, deadline=None)
     def test_shuffled_is_an_order_of_all(self, size: int, seed: int) -> None:
-        self.assertEqual(sorted(shuffled(at, size, seed, "x") for at in range(size)), list(range(size)))
+        self.assertEqual(
+            sorted(shuffled(at, size, seed, "x") for at in range(size)), list(range(size))
+        )
 
     def test_shuffled_depends_on_the_seed_and_looks_at_random(self) -> None:
         one, two = ([shuffled(at, 1000, seed, "x") for at in range(1000)] for seed in (1, 2))
@@ -149,11 +180,15 @@ class Dealing(TestCase):
     @settings(max_examples=60, deadline=None)
     def test_slices_are_all_rows_once(self, rows: int, users: int) -> None:
         parts = [slice_of(user, users, rows) for user in range(1, users + 1)]
-        self.assertEqual([at for first, last in parts for at in range(first, last)], list(range(rows)))
+        self.assertEqual(
+            [at for first, last in parts for at in range(first, last)], list(range(rows))
+        )
         sizes = {last - first for first, last in parts}
         self.assertLessEqual(max(sizes) - min(sizes), 1)
 
-    def rows(self, deal: Deal, user: int, count: int, rows: int = 10, users: int = 3) -> list[int | None]:
+    def rows(
+        self, deal: Deal, user: int, count: int, rows: int = 10, users: int = 3
+    ) -> list[int | None]:
         return [row_of(deal, "d", 1, rows, users, user, turn) for turn in range(count)]
 
     def test_each_rule(self) -> None:
@@ -166,18 +201,25 @@ class Dealing(TestCase):
             self.rows(Deal(whose="whole", order="shuffled"), 1, 20),
             self.rows(Deal(whose="whole", order="shuffled"), 2, 10),
         )
-        self.assertEqual([sorted(first[:10]), sorted(first[10:]), sorted(second)], [list(range(10))] * 3)  # type: ignore[type-var]
+        self.assertEqual(
+            [sorted(first[:10]), sorted(first[10:]), sorted(second)], [list(range(10))] * 3
+        )  # type: ignore[type-var]
         self.assertNotIn(second, (first[:10], first[10:]))
         at_random = self.rows(Deal(order="at random"), 1, 2_000)
         self.assertEqual(set(at_random), set(range(10)))
-        self.assertTrue(all(140 < at_random.count(row) < 260 for row in range(10)))  # 200 ± 4.5 standard deviations
+        self.assertTrue(
+            all(140 < at_random.count(row) < 260 for row in range(10))
+        )  # 200 ± 4.5 standard deviations
         self.assertIsNone(row_of(Deal(whose="slice"), "d", 1, 2, 5, 1, 0))
         with self.assertRaises(ValueError):
             row_of(Deal(), "d", 1, 0, 1, 1, 0)
 
     def test_the_drawing(self) -> None:
         def shown(deal: Deal, rows: int = 10, users: int = 4) -> list[list[str]]:
-            return [[f"{c.first}-{c.last}{c.state}" for c in line] for line in drawing(deal, "d", 1, rows, users, 2, 4)]
+            return [
+                [f"{c.first}-{c.last}{c.state}" for c in line]
+                for line in drawing(deal, "d", 1, rows, users, 2, 4)
+            ]
 
         self.assertEqual(shown(Deal(then="leave"))[0], ["1-4", "5-8", "9-10", "0-0over"])
         self.assertEqual(shown(Deal(then="stay"))[1][3], "10-10stays")
@@ -205,7 +247,12 @@ class Dealing(TestCase):
 class Counting(TestCase):
     @settings(max_examples=60, deadline=None)
     @given(
-        st.lists(st.lists(st.tuples(st.sampled_from(["", "a", "b", "ä"]), st.text(max_size=3)), max_size=8), max_size=4)
+        st.lists(
+            st.lists(
+                st.tuples(st.sampled_from(["", "a", "b", "ä"]), st.text(max_size=3)), max_size=8
+            ),
+            max_size=4,
+        )
     )
     def test_as_an_independent_count_has_it(self, blocks: list[list[tuple[str, str]]]) -> None:
         rows = [row for block in blocks for row in block]
@@ -219,14 +266,19 @@ class Counting(TestCase):
             )
             if cells:
                 self.assertEqual(
-                    fact.first, min(cells.index(cell) for cell, times in counts.items() if times == fact.times)
+                    fact.first,
+                    min(cells.index(cell) for cell, times in counts.items() if times == fact.times),
                 )
 
 
 class Rewriting(TestCase):
     def test_each_change_of_a_column(self) -> None:
         cases: list[tuple[Rewrite, list[str], list[list[str]]]] = [
-            (Rewrite(what="insert", at=1), ["a", "new", "b"], [["1", "", "2"], ["3", "", "4"], ["5", "", "6"]]),
+            (
+                Rewrite(what="insert", at=1),
+                ["a", "new", "b"],
+                [["1", "", "2"], ["3", "", "4"], ["5", "", "6"]],
+            ),
             (
                 Rewrite(what="insert", at=2, rule=ColumnRule(kind="sequence", start=7)),
                 ["a", "b", "new"],
@@ -249,5 +301,9 @@ class Rewriting(TestCase):
 
     def test_a_rule_that_makes_nothing_is_said_before_a_row_is_touched(self) -> None:
         with self.assertRaisesRegex(ImportRefused, "choose from"):
-            list(rewritten([[["1"]]], Rewrite(what="insert", at=0, rule=ColumnRule(kind="choice")), 1))
+            list(
+                rewritten(
+                    [[["1"]]], Rewrite(what="insert", at=0, rule=ColumnRule(kind="choice")), 1
+                )
+            )
         self.assertEqual(list(rewritten([], Rewrite(what="delete", at=0), 0)), [])

@@ -19,7 +19,11 @@ def place(path: str) -> Path:
 class Documents(TestCase):
     def test_what_they_name_is_there(self) -> None:
         checked = 0
-        for document in [*FOLDER.parent.rglob("*.md"), ROOT / "CONTRIBUTING.md", ROOT / "README.md"]:
+        for document in [
+            *FOLDER.parent.rglob("*.md"),
+            ROOT / "CONTRIBUTING.md",
+            ROOT / "README.md",
+        ]:
             text = document.read_text()
             for path in PATH.findall(text):
                 self.assertTrue(place(path).exists(), f"{document.name}: {path}")
@@ -38,5 +42,7 @@ class Documents(TestCase):
             page = waiting.pop()
             if page not in seen and page.suffix == ".md":
                 seen.add(page)
-                waiting += [(page.parent / link).resolve() for link in LINK.findall(page.read_text())]
+                waiting += [
+                    (page.parent / link).resolve() for link in LINK.findall(page.read_text())
+                ]
         self.assertEqual([page.name for page in FOLDER.glob("*.md") if page not in seen], [])

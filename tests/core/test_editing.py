@@ -1,4 +1,6 @@
-"""Changes to a journey: whatever is done in whatever order, it stays one that can be written, read and verified."""
+"""Changes to a journey: whatever is done in whatever order, it stays one that can be written, read
+and verified.
+"""
 
 from collections import Counter
 from pathlib import Path
@@ -13,7 +15,9 @@ from dynamikos.core.journeys.editing import ITEMS, EditError, Home
 from dynamikos.core.journeys.kinds import NESTING
 from dynamikos.core.journeys.model import PARTS, walk
 
-EVENING = parse_journey((Path(__file__).parents[2] / "examples/journeys/evening-booking.yaml").read_text())
+EVENING = parse_journey(
+    (Path(__file__).parents[2] / "examples/journeys/evening-booking.yaml").read_text()
+)
 SMALL = parse_journey("""
 form: 1
 journey: small
@@ -31,14 +35,16 @@ rounds:
   - {step: buy, name: Buy, requests: [{request: a, address: http://x/d}]}
 closing:
   - {step: go, name: Go}
-""")
+""")  # noqa: E501
 
 
 def order(journey: Journey) -> str:
     """Its steps as a line: inner ones in brackets, parts by a bar."""
 
     def one(step) -> str:  # type: ignore[no-untyped-def]
-        inner = "".join(f"({' '.join(map(one, slot))})" for slot in step.slots()) if step.nests else ""
+        inner = (
+            "".join(f"({' '.join(map(one, slot))})" for slot in step.slots()) if step.nests else ""
+        )
         return step.step + inner
 
     return " | ".join(" ".join(map(one, journey.part(part))) for part in PARTS)
@@ -72,7 +78,9 @@ class EachChange(TestCase):
             with self.subTest(at=at, before=before):
                 self.assertEqual(order(editing.place_before(SMALL, at, before)), expected)
         made = editing.place_before(SMALL, "buy/a", "look/b")
-        self.assertEqual([each.request for each in made.find_step("look").requests], ["a", "a-2", "b"])  # type: ignore[union-attr]
+        self.assertEqual(
+            [each.request for each in made.find_step("look").requests], ["a", "a-2", "b"]
+        )  # type: ignore[union-attr]
         self.assertEqual(made.find_step("buy").requests, ())  # type: ignore[union-attr]
         with self.assertRaisesRegex(EditError, "sends no requests of its own"):
             editing.place_before(SMALL, "look/a", "perhaps")
@@ -84,7 +92,8 @@ class EachChange(TestCase):
             made, key = editing.add_item(SMALL, kind, "inner")
             with self.subTest(kind):
                 self.assertEqual(
-                    (made.find_step(key).kind, editing.home_of(made, key)), (kind, (Home("rounds", "perhaps", 0), 1))
+                    (made.find_step(key).kind, editing.home_of(made, key)),
+                    (kind, (Home("rounds", "perhaps", 0), 1)),
                 )  # type: ignore[union-attr]
         for kind in NESTING:
             made, key = editing.wrap(SMALL, "look", kind)
@@ -92,7 +101,8 @@ class EachChange(TestCase):
                 self.assertIn("look", [each.step for each in walk((made.find_step(key),))])  # type: ignore[arg-type]
                 self.assertEqual(order(editing.unwrap(made, key)), order(SMALL))
         self.assertEqual(
-            order(editing.put_into(SMALL, "buy", "perhaps", 1)), "arrive | look perhaps(inner)(buy) | go | "
+            order(editing.put_into(SMALL, "buy", "perhaps", 1)),
+            "arrive | look perhaps(inner)(buy) | go | ",
         )
         for wrong in (
             lambda: editing.put_into(SMALL, "buy", "perhaps", 2),
@@ -110,9 +120,13 @@ class EachChange(TestCase):
         later = split.find_step("look-continued")
         self.assertEqual((later.think_s, split.find_step("look").think_s), (2.0, 0.0))  # type: ignore[union-attr]
         self.assertEqual(order(editing.merge_step(split, "look")), order(SMALL))
-        self.assertEqual(editing.merge_step(split, "look").find_step("look"), SMALL.find_step("look"))
+        self.assertEqual(
+            editing.merge_step(split, "look").find_step("look"), SMALL.find_step("look")
+        )
         copied = editing.duplicate(SMALL, "perhaps")
-        self.assertEqual(order(copied), "arrive | look perhaps(inner)() perhaps-2(inner-2)() buy | go | ")
+        self.assertEqual(
+            order(copied), "arrive | look perhaps(inner)() perhaps-2(inner-2)() buy | go | "
+        )
         for wrong, words in (
             (lambda: editing.split_step(SMALL, "look", "a"), "first request"),
             (lambda: editing.merge_step(SMALL, "look"), "can't be merged"),
@@ -127,11 +141,17 @@ class EachChange(TestCase):
 
     def test_requests_leave_their_step_at_its_edge(self) -> None:
         self.assertEqual(
-            [each.address for each in editing.move_request(SMALL, "look", "b", 1).find_step("inner").requests],
+            [
+                each.address
+                for each in editing.move_request(SMALL, "look", "b", 1).find_step("inner").requests
+            ],
             ["http://x/b", "http://x/c"],
         )  # type: ignore[union-attr]
         self.assertEqual(
-            [each.request for each in editing.move_request(SMALL, "look", "b", -1).find_step("look").requests],
+            [
+                each.request
+                for each in editing.move_request(SMALL, "look", "b", -1).find_step("look").requests
+            ],
             ["b", "a"],
         )  # type: ignore[union-attr]
         self.assertEqual(editing.move_request(SMALL, "arrive", "get-front", -1), SMALL)
@@ -139,11 +159,14 @@ class EachChange(TestCase):
     def test_think_times_of_all_at_once(self) -> None:
         made = editing.set_thinking(SMALL, "recorded", 0.5, 0)
         self.assertEqual(
-            [(each.step, each.think_s) for _, each in made.steps() if each.think_s], [("look", 1.0), ("inner", 0.5)]
+            [(each.step, each.think_s) for _, each in made.steps() if each.think_s],
+            [("look", 1.0), ("inner", 0.5)],
         )
         # what was recorded is never lost
         again = editing.set_thinking(editing.set_thinking(made, "even", 3, 5), "recorded", 1, 0)
-        self.assertEqual([each.think_s for _, each in again.steps()], [each.think_s for _, each in SMALL.steps()])
+        self.assertEqual(
+            [each.think_s for _, each in again.steps()], [each.think_s for _, each in SMALL.steps()]
+        )
 
 
 KEYS = st.integers(0, 10**6)
@@ -168,7 +191,9 @@ CHANGES = st.sampled_from(
 
 class InAnyOrder(TestCase):
     @staticmethod
-    def changed(journey: Journey, what: str, step: str, request: str, other: str, c: int) -> Journey:
+    def changed(
+        journey: Journey, what: str, step: str, request: str, other: str, c: int
+    ) -> Journey:
         return {
             "move": lambda: editing.move_step(journey, step, 1 if c % 2 else -1),
             "place": lambda: editing.place_before(journey, step, other),
@@ -186,8 +211,13 @@ class InAnyOrder(TestCase):
         }[what]()
 
     @settings(max_examples=60, deadline=None)
-    @given(st.sampled_from([SMALL, EVENING]), st.lists(st.tuples(CHANGES, KEYS, KEYS, KEYS), min_size=1, max_size=12))
-    def test_it_stays_whole(self, journey: Journey, changes: list[tuple[str, int, int, int]]) -> None:
+    @given(
+        st.sampled_from([SMALL, EVENING]),
+        st.lists(st.tuples(CHANGES, KEYS, KEYS, KEYS), min_size=1, max_size=12),
+    )
+    def test_it_stays_whole(
+        self, journey: Journey, changes: list[tuple[str, int, int, int]]
+    ) -> None:
         for what, a, b, c in changes:
             steps = [step for _, step in journey.steps()]
             if not steps:
@@ -201,7 +231,9 @@ class InAnyOrder(TestCase):
                 self.assertTrue(str(refused))
                 continue
             after = [each for _, each in journey.steps()]
-            self.assertEqual(len({each.step for each in after}), len(after), f"{what}: a key is there twice")
+            self.assertEqual(
+                len({each.step for each in after}), len(after), f"{what}: a key is there twice"
+            )
             for each in after:
                 self.assertEqual(
                     len({one.request for one in each.requests}),
@@ -238,13 +270,21 @@ rounds:
 """)
         found = occurrences(journey, "ring")
         self.assertEqual(
-            [each.place for each in found], ["address", "query q", "query t", "header X-A", "JSON body", "check"]
+            [each.place for each in found],
+            ["address", "query q", "query t", "header X-A", "JSON body", "check"],
         )
         self.assertEqual((found[0].before, found[0].after), ("http://x/", "/rings?y=ring"))
-        made = put_column(journey, "ring", "terms.term", [each.key for each in found if each.place != "header X-A"])
+        made = put_column(
+            journey,
+            "ring",
+            "terms.term",
+            [each.key for each in found if each.place != "header X-A"],
+        )
         request = made.find_step("s").requests[0]  # type: ignore[union-attr]
         self.assertEqual(request.address, "http://x/{{ terms.term }}/rings?y={{ terms.term }}")
-        self.assertEqual(request.query, (("q", "{{ terms.term }}"), ("t", "{{ ring }} {{ terms.term }}")))
+        self.assertEqual(
+            request.query, (("q", "{{ terms.term }}"), ("t", "{{ ring }} {{ terms.term }}"))
+        )
         self.assertEqual(
             (request.headers, request.body.json),
             ((("X-A", "ring"),), """{"a": "{{ terms.term }}", "b": "{{ x | before('ring') }}"}"""),
@@ -262,12 +302,19 @@ rounds:
     set: [[x, "{{ a.b | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.b }}"]]
   - {step: l, name: L, each: {name: one, in: "{{ a.b | split(',') }}"}, steps: [{step: g, name: G, requests: [
       {request: r, address: "http://x/{{a.b}}", checks: [{contains: "{{ a.b }}"}]}]}]}
-""")
+""")  # noqa: E501
         made = renamed(journey, "a.b", "a.z")
-        self.assertEqual(made.find_step("s").set, (("x", "{{ a.z | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.z }}"),))  # type: ignore[union-attr]
-        self.assertEqual((made.name, made.find_step("l").each.in_), ("a.b stays", "{{ a.z | split(',') }}"))  # type: ignore[union-attr]
+        self.assertEqual(
+            made.find_step("s").set,
+            (("x", "{{ a.z | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.z }}"),),
+        )  # type: ignore[union-attr]
+        self.assertEqual(
+            (made.name, made.find_step("l").each.in_), ("a.b stays", "{{ a.z | split(',') }}")
+        )  # type: ignore[union-attr]
         request = made.find_step("g").requests[0]  # type: ignore[union-attr]
-        self.assertEqual((request.address, request.checks[0].contains), ("http://x/{{a.z}}", "{{ a.z }}"))
+        self.assertEqual(
+            (request.address, request.checks[0].contains), ("http://x/{{a.z}}", "{{ a.z }}")
+        )
         self.assertEqual(renamed(made, "a.z", "a.b"), journey)
 
     def test_columns_of_the_row_with_most_matches_come_first(self) -> None:
@@ -275,7 +322,12 @@ rounds:
         columns = {"a.x": {"ring": 3}, "b.term": {"ring": 5}, "b.click": {"212": 5, "318": 5}}
         self.assertEqual(
             matches(EVENING, columns),
-            [("212", "b.click", 5), ("318", "b.click", 5), ("ring", "b.term", 5), ("ring", "a.x", 3)],
+            [
+                ("212", "b.click", 5),
+                ("318", "b.click", 5),
+                ("ring", "b.term", 5),
+                ("ring", "a.x", 3),
+            ],
         )
 
 
@@ -286,28 +338,52 @@ class WhatIsWrong(TestCase):
             "y }} is not captured before this request; add a capture named y",
         ),
         ("{step: s, name: S, set: [['1x', a]]}", "can't be the name of a value"),
-        ("{step: s, name: S, repeat: {times: '2', until: 'x'}}", "give one of times, while or until"),
-        ("{step: s, name: S, branches: [{name: a}, {name: b, when: 'x'}]}", "only the last branch may be without"),
+        (
+            "{step: s, name: S, repeat: {times: '2', until: 'x'}}",
+            "give one of times, while or until",
+        ),
+        (
+            "{step: s, name: S, branches: [{name: a}, {name: b, when: 'x'}]}",
+            "only the last branch may be without",
+        ),
         ("{step: s, name: S, choose: evenly, branches: [{name: a, weight: 0}]}", "weight above 0"),
-        ("{step: s, name: S, call: {function: a.b}}", "there is no function a.b; the project has none yet"),
+        (
+            "{step: s, name: S, call: {function: a.b}}",
+            "there is no function a.b; the project has none yet",
+        ),
         ("{step: s, name: S, keep: {into: made, row: []}}", "name at least one column"),
-        ("{step: s, name: S, keep: {into: made, row: [['a b', x]]}}", "can't be the name of a column"),
+        (
+            "{step: s, name: S, keep: {into: made, row: [['a b', x]]}}",
+            "can't be the name of a column",
+        ),
         ("{step: s, name: S, pause: '{{ 1 + }}'}", "something is missing at its end"),
-        ("{step: s, name: S, log: '{{ env.base }}'}", "is not set in this environment; add 'base' in Settings"),
+        (
+            "{step: s, name: S, log: '{{ env.base }}'}",
+            "is not set in this environment; add 'base' in Settings",
+        ),
         ("{step: s, name: S, log: '{{ people.age }}'}", "'people' has mail, name"),
         ("{step: s, name: S, log: '{{ cats.age }}'}", "no data set 'cats' is in this project"),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}", "JSON body"),
+        (
+            "{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}",
+            "JSON body",
+        ),
         (
             "{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}",
             "give one of form, parts, json, raw or file",
         ),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: '('}]}]}", "check:"),
         (
-            "{step: s, name: S, requests: [{request: r, address: http://x/, captures: [{name: c, json: '$['}]}]}",
+            "{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: "
+            "'('}]}]}",
+            "check:",
+        ),
+        (
+            "{step: s, name: S, requests: [{request: r, address: http://x/, captures: [{name: c, "
+            "json: '$['}]}]}",
             "capture c:",
         ),
         (
-            "{step: s, name: S, requests: [{request: r, address: http://x/, authorization: {none: true, bearer: x}}]}",
+            "{step: s, name: S, requests: [{request: r, address: http://x/, authorization: {none: "
+            "true, bearer: x}}]}",
             "give one of basic, digest, bearer, client or none",
         ),
         ("{step: s, name: S, use: nowhere}", "no shared step 'nowhere'"),
@@ -330,8 +406,10 @@ class WhatIsWrong(TestCase):
 
     def test_what_a_step_gives_is_known_to_those_after_it(self) -> None:
         for step in (
-            "{step: s, name: S, set: [[x, '1'], [y, '{{ x }}']]}\n  - {step: t, name: T, log: '{{ y }}'}",
-            "{step: s, name: S, each: {name: one, in: '[1]'}, steps: [{step: t, name: T, log: '{{ one }}'}]}",
+            "{step: s, name: S, set: [[x, '1'], [y, '{{ x }}']]}\n  - {step: t, name: T, log: '{{ "
+            "y }}'}",
+            "{step: s, name: S, each: {name: one, in: '[1]'}, steps: [{step: t, name: T, log: '{{ "
+            "one }}'}]}",
             "{step: s, name: S, repeat: {until: '{{ code }}'}, steps: [{step: t, name: T, "
             "requests: [{request: r, address: http://x/, captures: [{name: code, json: $.code}], "
             "checks: [{value: {left: '{{ code }}', compare: '=', right: '1'}}]}]}]}",
@@ -341,7 +419,7 @@ class WhatIsWrong(TestCase):
                 self.assertEqual(self.problems(step), [])
 
     def test_the_example_has_none(self) -> None:
-        known = [f"observers.{name}" for name in ("email", "password", "name", "constellation", "night")] + [
-            "env.observatory"
-        ]
+        known = [
+            f"observers.{name}" for name in ("email", "password", "name", "constellation", "night")
+        ] + ["env.observatory"]
         self.assertEqual(verify(EVENING, known), [])

@@ -38,7 +38,10 @@ class Endings(TestCase):
             (LOST, "lost"),
             (OBJECTIVE, "stopped: objective: p95 of all steps ≤ 500 ms missed"),
             (stopped("rule", "rows of observers used up"), "stopped: rows of observers used up"),
-            (stopped("disk", "the disk of dome is full: 3 of 64 MB"), "stopped: the disk of dome is full: 3 of 64 MB"),
+            (
+                stopped("disk", "the disk of dome is full: 3 of 64 MB"),
+                "stopped: the disk of dome is full: 3 of 64 MB",
+            ),
             (broke("KeyError: 'slot': none"), "broke: KeyError: 'slot': none"),
             (refused("no generator was free"), "no generator was free"),
         ):
@@ -49,7 +52,11 @@ class Endings(TestCase):
         self.assertEqual(of_words(""), FINISHED)
 
     def test_who_did_it(self) -> None:
-        hand, own, whole = [GENTLY, NOW], [OBJECTIVE, stopped("rule", "x"), stopped("generator", "x")], [FINISHED]
+        hand, own, whole = (
+            [GENTLY, NOW],
+            [OBJECTIVE, stopped("rule", "x"), stopped("generator", "x")],
+            [FINISHED],
+        )
         for ending in (*hand, *own, *whole, LOST, broke("x"), refused("x")):
             with self.subTest(ending.words):
                 self.assertEqual(ending.is_by_hand, ending in hand)
@@ -83,7 +90,11 @@ class Outcomes(TestCase):
         old = {
             "ended": "stopped: rows of observers used up",
             "retired": {"rows of observers used up": 2},
-            "doubts": [f"{late} (): they may have.", f"{late}: .", f"{late} (their loop stalled in 9): they may have."],
+            "doubts": [
+                f"{late} (): they may have.",
+                f"{late}: .",
+                f"{late} (their loop stalled in 9): they may have.",
+            ],
         }
         found = OUTCOME.of(old)
         self.assertEqual(found.ending, stopped("rule", "rows of observers used up"))
@@ -100,20 +111,39 @@ class Lifecycles(TestCase):
             (
                 SHARD,
                 {
-                    "assigned loading", "assigned ended", "assigned lost", "loading ready", "loading ended",
-                    "loading lost", "ready running", "ready ended", "ready lost", "running ended", "running lost",
-                    "lost running", "lost ended",
+                    "assigned loading",
+                    "assigned ended",
+                    "assigned lost",
+                    "loading ready",
+                    "loading ended",
+                    "loading lost",
+                    "ready running",
+                    "ready ended",
+                    "ready lost",
+                    "running ended",
+                    "running lost",
+                    "lost running",
+                    "lost ended",
                 },
             ),
             (
                 REHEARSAL,
                 {
-                    "asked running", "asked stopping", "asked lost", "running stopping", "running passed",
-                    "running failed", "running lost", "stopping passed", "stopping failed", "stopping lost",
-                    "lost passed", "lost failed",
+                    "asked running",
+                    "asked stopping",
+                    "asked lost",
+                    "running stopping",
+                    "running passed",
+                    "running failed",
+                    "running lost",
+                    "stopping passed",
+                    "stopping failed",
+                    "stopping lost",
+                    "lost passed",
+                    "lost failed",
                 },
             ),
-        ):  # fmt: skip
+        ):
             for now in table:
                 for then in table:
                     with self.subTest(now=now, then=then):

@@ -2,13 +2,23 @@
 
 from unittest import TestCase
 
-from dynamikos.core.errors import ECHO, DynamikosError, PlanError, RuleError, TextError, in_words, told
+from dynamikos.core.errors import (
+    ECHO,
+    DynamikosError,
+    PlanError,
+    RuleError,
+    TextError,
+    in_words,
+    told,
+)
 from dynamikos.core.plans.environment import parse_target
 from dynamikos.core.values import names_in
 
 
 class Brief(TestCase):
-    def test_a_quotation_or_a_word_of_any_length_is_cut_and_the_rest_of_the_message_stays(self) -> None:
+    def test_a_quotation_or_a_word_of_any_length_is_cut_and_the_rest_of_the_message_stays(
+        self,
+    ) -> None:
         for typed in ("x" * 100_000, "x y " * 25_000):
             for text in (f"'{typed}' is no number; type one", f"“{typed}” is no number; type one"):
                 said = in_words(PlanError(text))

@@ -32,7 +32,10 @@ def values() -> Values:
     return Values(
         GIVEN,
         Maker(
-            lambda: Random(1), lambda: NOW_US, run_count=run_count, known={"env.base": "http://x", "secrets.key": "s3"}
+            lambda: Random(1),
+            lambda: NOW_US,
+            run_count=run_count,
+            known={"env.base": "http://x", "secrets.key": "s3"},
         ),
     )
 
@@ -94,7 +97,8 @@ class WhatTheyComeTo(TestCase):
 
     def test_made_at_random_from_the_users_own_stream(self) -> None:
         made = compile_text(
-            "{{ make.number(1, 6) * 10 }} {{ make.choice('p', 'q', 'r') }} {{ make.choice(l) }} {{ make.uuid | upper }}"
+            "{{ make.number(1, 6) * 10 }} {{ make.choice('p', 'q', 'r') }} {{ make.choice(l) }} {{ "
+            "make.uuid | upper }}"
         )
         self.assertEqual(made.fill(values()), made.fill(values()))
         again = values()
@@ -177,7 +181,10 @@ class WhereItIsWrong(TestCase):
             for compiled in (lambda text: compile_text(text).fill, compile_list, compile_condition):
                 if compiled is compile_condition and source.startswith(("[", "{")):
                     continue  # a list is there, whatever is in it
-                with self.subTest(source), self.assertRaisesRegex(TemplateError, "nope has no value here"):
+                with (
+                    self.subTest(source),
+                    self.assertRaisesRegex(TemplateError, "nope has no value here"),
+                ):
                     compiled("{{ " + source + " }}")(values())
 
     def test_what_an_object_or_a_list_does_not_have(self) -> None:
@@ -277,5 +284,7 @@ class NothingRunsAway(TestCase):
                 begun = time.process_time()
                 with self.assertRaises(TemplateError) as said:
                     compile_text(source).fill(values())
-                self.assertLess(time.process_time() - begun, 2)  # a hundred times what the slowest takes
+                self.assertLess(
+                    time.process_time() - begun, 2
+                )  # a hundred times what the slowest takes
                 self.assertGreater(len(str(said.exception)), 15)

@@ -25,7 +25,18 @@ from dynamikos.core.text import parse
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 FOLDER = Path(__file__).parents[1] / "stored"
-KINDS: tuple[VersionedCodec[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA, CASEBOOK)
+KINDS: tuple[VersionedCodec[Any], ...] = (
+    JOURNEY,
+    SHARED,
+    PLAN,
+    DEAL,
+    WAY,
+    FROZEN,
+    OUTCOME,
+    STRANDS,
+    PERSONA,
+    CASEBOOK,
+)
 
 
 def example(kind: VersionedCodec[Any], form: int) -> Any:
@@ -57,7 +68,11 @@ class Threads(TestCase):
         document = (FOLDER / "frozen-run-2.json").read_bytes()
         for _ in range(4):
             done = subprocess.run(
-                [sys.executable, "-c", FIRST_USE], input=document, capture_output=True, timeout=60, check=False
+                [sys.executable, "-c", FIRST_USE],
+                input=document,
+                capture_output=True,
+                timeout=60,
+                check=False,
             )
             self.assertEqual(done.returncode, 0, done.stderr[-300:])
             self.assertGreater(int(done.stdout), 50)
@@ -104,7 +119,9 @@ class Examples(TestCase):
         whole = example(OUTCOME, 1)
         for name in whole:
             with self.subTest(name):
-                self.assertTrue(OUTCOME.of({key: value for key, value in whole.items() if key != name}).sentence)
+                self.assertTrue(
+                    OUTCOME.of({key: value for key, value in whole.items() if key != name}).sentence
+                )
 
     def test_what_fits_nothing_is_said_in_words(self) -> None:
         for document in (b"", b"[1", b'"x"', b'{"form": 1}', b'{"form": true}', b"[" * 2000):
@@ -149,7 +166,9 @@ class Upgrades(TestCase):
             self.assertEqual(plain, before)  # what is stored stays as it is
 
     def test_text_forms_too(self) -> None:
-        self.assertEqual(parse("form: 1\nname: Tonight\nnotice: clear\n", self.BOARD).notices, ("clear",))
+        self.assertEqual(
+            parse("form: 1\nname: Tonight\nnotice: clear\n", self.BOARD).notices, ("clear",)
+        )
         with self.assertRaises(TextError) as caught:
             parse("title: x\nform: 4\n", self.BOARD)
         self.assertEqual(caught.exception.line, 2)

@@ -1,4 +1,6 @@
-"""What a recording of somebody else's application becomes: names, headers, statuses, uploads, background calls."""
+"""What a recording of somebody else's application becomes: names, headers, statuses, uploads,
+background calls.
+"""
 
 from unittest import TestCase
 
@@ -34,14 +36,25 @@ class Film:
         self.now_us = 1_790_000_000_000_000
 
     def add(
-        self, method: str, path: str, body: bytes = b"", *, status: int = 200, page: str = "", pause: float = 2.0,
-        headers: tuple[tuple[str, str], ...] = BROWSER, back: tuple[tuple[str, str], ...] = PAGE, html: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        method: str,
+        path: str,
+        body: bytes = b"",
+        *,
+        status: int = 200,
+        page: str = "",
+        pause: float = 2.0,
+        headers: tuple[tuple[str, str], ...] = BROWSER,
+        back: tuple[tuple[str, str], ...] = PAGE,
+        html: str = "",
+    ) -> None:
         self.now_us += int(pause * 1_000_000)
         answer = Answer(status=status, headers=back, body=html.encode())
         sent = Sent(method=method, url=HOST + path, headers=headers, body=body)
         timings = Timings(wait_us=50_000)
-        self.exchanges.append(Exchange(sent=sent, answer=answer, timings=timings, started_us=self.now_us, page=page))
+        self.exchanges.append(
+            Exchange(sent=sent, answer=answer, timings=timings, started_us=self.now_us, page=page)
+        )
 
     def journey(self) -> Journey:
         recording = Recording(exchanges=tuple(self.exchanges), pages={})
@@ -53,14 +66,22 @@ class Headers(TestCase):
         film = Film()
         app = (("X-App", "7"),)
         film.add("GET", "/", headers=BROWSER + app, html="<title>Desk</title>")
-        film.add("GET", "/api/me", headers=(("Accept", "application/json"), ("X-Requested-With", "fetch"), *app))
+        film.add(
+            "GET",
+            "/api/me",
+            headers=(("Accept", "application/json"), ("X-Requested-With", "fetch"), *app),
+        )
         film.add("GET", "/more", headers=BROWSER + app)
         film.add("GET", "/plain", headers=CALL + app)
         journey = film.journey()
-        first, call, _, plain = [request for _, step in journey.steps() for request in step.requests]
+        first, call, _, plain = [
+            request for _, step in journey.steps() for request in step.requests
+        ]
         self.assertEqual(dict(journey.headers), {"X-App": "7", "Accept": BROWSER[-1][1]})
         self.assertEqual(first.headers, ())
-        self.assertEqual(dict(call.headers), {"Accept": "application/json", "X-Requested-With": "fetch"})
+        self.assertEqual(
+            dict(call.headers), {"Accept": "application/json", "X-Requested-With": "fetch"}
+        )
         self.assertEqual(dict(plain.headers), {"Accept": "*/*"})
 
     def test_what_writes_says_where_it_comes_from(self) -> None:
@@ -68,10 +89,16 @@ class Headers(TestCase):
         said = (("Origin", HOST), ("Referer", HOST + "/edit?id=8"))
         film.add("GET", "/", headers=(*BROWSER, *said))
         film.add("POST", "/save", b"a=1", headers=(*BROWSER, *said))
-        film.add("POST", "/notes/8", b"a=1", headers=(*BROWSER, ("Referer", HOST + "/notes/8/edit")))
-        first, save, note = [request for _, step in film.journey().steps() for request in step.requests]
+        film.add(
+            "POST", "/notes/8", b"a=1", headers=(*BROWSER, ("Referer", HOST + "/notes/8/edit"))
+        )
+        first, save, note = [
+            request for _, step in film.journey().steps() for request in step.requests
+        ]
         self.assertEqual(first.headers, ())
-        self.assertEqual(dict(save.headers), {"Origin": "{{ env.desk }}", "Referer": "{{ env.desk }}/edit"})
+        self.assertEqual(
+            dict(save.headers), {"Origin": "{{ env.desk }}", "Referer": "{{ env.desk }}/edit"}
+        )
         self.assertEqual(dict(note.headers), {"Referer": "{{ env.desk }}/"})
 
 
@@ -86,13 +113,17 @@ class Statuses(TestCase):
         requests = [request for _, step in film.journey().steps() for request in step.requests]
         self.assertEqual([request.checks[0].status for request in requests], [200, 401])
         self.assertIn("401", requests[1].note)
-        self.assertEqual((requests[0].note, requests[0].embedded, requests[1].embedded), ("", (), ()))
+        self.assertEqual(
+            (requests[0].note, requests[0].embedded, requests[1].embedded), ("", (), ())
+        )
 
 
 class Uploads(TestCase):
     FORM = (
-        '<form action="/files/add" method=post enctype="multipart/form-data"><input type=hidden name=token value=t1>'
-        "<input name=title><textarea name=about></textarea><input type=file name=paper><button>Send</button></form>"
+        '<form action="/files/add" method=post enctype="multipart/form-data"><input type=hidden '
+        "name=token value=t1>"
+        "<input name=title><textarea name=about></textarea><input type=file "
+        "name=paper><button>Send</button></form>"
     )
     MULTIPART = (("Content-Type", "multipart/form-data; boundary=----x"), ("Content-Length", "812"))
 
@@ -100,12 +131,16 @@ class Uploads(TestCase):
         film = Film()
         film.add("GET", "/files", html=self.FORM)
         film.add("POST", "/files/add", headers=(*BROWSER, *self.MULTIPART))
-        film.add("PUT", "/raw", headers=(*CALL, ("Content-Type", "text/csv"), ("Content-Length", "9")))
+        film.add(
+            "PUT", "/raw", headers=(*CALL, ("Content-Type", "text/csv"), ("Content-Length", "9"))
+        )
         journey = film.journey()
         _, upload, raw = [request for _, step in journey.steps() for request in step.requests]
         assert upload.body is not None
         names = [(part.name, bool(part.file)) for part in upload.body.parts]
-        self.assertEqual(names, [("token", False), ("title", False), ("about", False), ("paper", True)])
+        self.assertEqual(
+            names, [("token", False), ("title", False), ("about", False), ("paper", True)]
+        )
         self.assertNotIn("boundary", str(upload.headers))
         self.assertIn("stand-in", upload.note)
         self.assertIsNone(raw.body)
@@ -118,22 +153,36 @@ class Names(TestCase):
         film = Film()
         page = '<title>{0} – Desk</title><a href="/notes/add">Write a note</a>'
         film.add("GET", "/", page="1", html=page.format("Notes"))
-        film.add("GET", "/notes/add", page="2", html='<form action="/notes/add" method=post><button>Keep it</button>')
+        film.add(
+            "GET",
+            "/notes/add",
+            page="2",
+            html='<form action="/notes/add" method=post><button>Keep it</button>',
+        )
         film.add("POST", "/notes/add", b"a=1", page="3", html=page.format("A note"))
         film.add("GET", "/notes/8", page="4", html=page.format("A note"))
         film.add("GET", "/x/y", page="5", html="<h1>Where <b>it</b> is</h1>")
         graph = b'{"operationName":"bookNight","query":"mutation bookNight { book }"}'
-        film.add("POST", "/graphql", graph, headers=CALL, back=(("Content-Type", "application/json"),))
+        film.add(
+            "POST", "/graphql", graph, headers=CALL, back=(("Content-Type", "application/json"),)
+        )
         names = [step.name for _, step in film.journey().steps()]
-        self.assertEqual(names, ["Notes", "Write a note", "Keep it", "A note", "Where it is", "Book night"])
+        self.assertEqual(
+            names, ["Notes", "Write a note", "Keep it", "A note", "Where it is", "Book night"]
+        )
 
     def test_repetitions_are_told_apart(self) -> None:
         film = Film()
         for number in (1, 2, 3):
             film.add(
-                "GET", f"/edit/{number}", page=str(number), html=f"<title>Edit {'' if number < 3 else 'all'}</title>"
+                "GET",
+                f"/edit/{number}",
+                page=str(number),
+                html=f"<title>Edit {'' if number < 3 else 'all'}</title>",
             )
-        self.assertEqual([step.name for _, step in film.journey().steps()], ["Edit", "Edit (2)", "Edit all"])
+        self.assertEqual(
+            [step.name for _, step in film.journey().steps()], ["Edit", "Edit (2)", "Edit all"]
+        )
 
 
 class Background(TestCase):
@@ -141,18 +190,32 @@ class Background(TestCase):
         film = Film()
         film.add("GET", "/", page="1", html="<title>Desk</title>")
         for _ in range(4):
-            film.add("GET", "/api/news?since=3", headers=CALL, pause=5.0, back=(("Content-Type", "application/json"),))
+            film.add(
+                "GET",
+                "/api/news?since=3",
+                headers=CALL,
+                pause=5.0,
+                back=(("Content-Type", "application/json"),),
+            )
         film.add("GET", "/next", page="2", html="<title>Next</title>")
         steps = [step for _, step in film.journey().steps()]
         self.assertEqual([len(step.requests) for step in steps], [5, 1])
-        self.assertTrue(all("by itself, about every 5" in request.note for request in steps[0].requests[1:]))
+        self.assertTrue(
+            all("by itself, about every 5" in request.note for request in steps[0].requests[1:])
+        )
         self.assertGreater(steps[0].think_s, 1)
 
     def polled(self) -> Journey:
         film = Film()
         film.add("GET", "/", page="1", html="<title>Desk</title>")
         for _ in range(4):
-            film.add("GET", "/api/news?since=3", headers=CALL, pause=5.0, back=(("Content-Type", "application/json"),))
+            film.add(
+                "GET",
+                "/api/news?since=3",
+                headers=CALL,
+                pause=5.0,
+                back=(("Content-Type", "application/json"),),
+            )
         film.add("GET", "/next", page="2", html="<title>Next</title>", pause=3.0)
         return film.journey()
 
@@ -173,7 +236,9 @@ class Background(TestCase):
         self.assertEqual(verify(made, {"env.desk"}), [])
         page, repeat, inner, after = [step for _, step in made.steps()]
         assert isinstance(repeat, Repeating)
-        self.assertEqual((len(page.requests), repeat.repeat.times, len(inner.requests)), (1, "4", 1))
+        self.assertEqual(
+            (len(page.requests), repeat.repeat.times, len(inner.requests)), (1, "4", 1)
+        )
         self.assertAlmostEqual(inner.think_s, 5, delta=0.1)
         self.assertEqual(after.name, "Next")
         self.assertEqual(parse_journey(write_journey(made)), made)
@@ -183,23 +248,40 @@ class Background(TestCase):
         film.add("GET", "/", page="1", html="<title>Desk</title>")
         for _ in range(4):
             for name, pause in (("News", 4.0), ("Clock", 1.0)):
-                asked = b'{"operationName": "%s", "query": "query %s { at }"}' % (name.encode(), name.encode())
-                film.add("POST", "/graphql", asked, pause=pause, headers=(*CALL, ("Content-Type", "application/json")))
+                asked = b'{"operationName": "%s", "query": "query %s { at }"}' % (
+                    name.encode(),
+                    name.encode(),
+                )
+                film.add(
+                    "POST",
+                    "/graphql",
+                    asked,
+                    pause=pause,
+                    headers=(*CALL, ("Content-Type", "application/json")),
+                )
         film.add("GET", "/next", page="2", html="<title>Next</title>", pause=3.0)
         journey = film.journey()
         self.assertEqual(len(background_of(journey)), 8)
         inside = [step for _, step in by_time(journey).steps() if step.name.endswith("by itself")]
         self.assertEqual([step.name for step in inside], ["News by itself", "Clock by itself"])
-        self.assertEqual(len([step for _, step in by_time(journey).steps() if isinstance(step, Repeating)]), 2)
-        self.assertAlmostEqual(next(step.think_s for _, step in leave_out(journey).steps()), 23, delta=0.5)
+        self.assertEqual(
+            len([step for _, step in by_time(journey).steps() if isinstance(step, Repeating)]), 2
+        )
+        self.assertAlmostEqual(
+            next(step.think_s for _, step in leave_out(journey).steps()), 23, delta=0.5
+        )
 
     def test_one_whose_answer_is_needed_stays(self) -> None:
         journey = self.polled()
         step = next(step for _, step in journey.steps())
         step_key, last = step.step, step.requests[-1].request
-        journey = change_request(journey, step_key, last, captures=(Capture(name="turn", json="$.turn"),))
+        journey = change_request(
+            journey, step_key, last, captures=(Capture(name="turn", json="$.turn"),)
+        )
         journey = change_request(journey, "next", "get-next", query=(("turn", "{{ turn }}"),))
-        self.assertEqual([each.needed for each in background_of(journey)], [False, False, False, True])
+        self.assertEqual(
+            [each.needed for each in background_of(journey)], [False, False, False, True]
+        )
         for made in (leave_out(journey), by_time(journey)):
             self.assertEqual(verify(made, {"env.desk"}), [])
 
@@ -209,7 +291,9 @@ class Background(TestCase):
         film.add("GET", "/live", headers=(("Upgrade", "websocket"),), status=101)
         film.add("GET", "/events", headers=CALL, back=(("Content-Type", "text/event-stream"),))
         journey = film.journey()
-        self.assertEqual(len([request for _, step in journey.steps() for request in step.requests]), 1)
+        self.assertEqual(
+            len([request for _, step in journey.steps() for request in step.requests]), 1
+        )
         self.assertIn("WebSocket", journey.note)
         self.assertIn("server-sent", journey.note)
 
@@ -225,7 +309,9 @@ class Background(TestCase):
 
 
 class Parts(TestCase):
-    """What becomes the opening: signing in, and signing up, as long as nothing else was written before."""
+    """What becomes the opening: signing in, and signing up, as long as nothing else was written
+    before.
+    """
 
     def parts(self, *calls: tuple[str, str, bytes]) -> tuple[list[str], list[str], str]:
         film = Film()
@@ -242,7 +328,9 @@ class Parts(TestCase):
             ("POST", "/notes", b"text=a"),
             ("POST", "/password", b"old_password=x&new_password=y"),
         )
-        self.assertEqual((opening, rounds), (["Front", "register", "sign-in"], ["notes", "password"]))
+        self.assertEqual(
+            (opening, rounds), (["Front", "register", "sign-in"], ["notes", "password"])
+        )
         self.assertNotIn("password is sent after", note)
 
     def test_a_password_after_a_basket_was_filled_stays_in_the_rounds_and_is_said(self) -> None:
@@ -257,7 +345,9 @@ class Parts(TestCase):
 
 
 class Clicks(TestCase):
-    """A recording in which all belongs to one page: what a person clicked is told by what it is and when."""
+    """A recording in which all belongs to one page: what a person clicked is told by what it is and
+    when.
+    """
 
     LOADED = (*BROWSER, ("Sec-Fetch-Dest", "document"))
     JSON = (("Content-Type", "application/json"),)
@@ -266,7 +356,9 @@ class Clicks(TestCase):
         film = Film()
         film.add("GET", "/", page="1", headers=self.LOADED, html="<title>Desk</title>")
         film.add("POST", "/api/session", b"{}", page="1", headers=CALL, pause=0.1, back=self.JSON)
-        film.add("GET", "/board", page="1", headers=self.LOADED, pause=0.4, html="<title>Board</title>")
+        film.add(
+            "GET", "/board", page="1", headers=self.LOADED, pause=0.4, html="<title>Board</title>"
+        )
         film.add("GET", "/api/rows", page="1", headers=CALL, pause=0.1, back=self.JSON)
         film.add("POST", "/api/rows", b"{}", page="1", headers=CALL, pause=0.7, back=self.JSON)
         film.add("GET", "/api/rows", page="1", headers=CALL, pause=0.1, back=self.JSON)
@@ -277,7 +369,9 @@ class Clicks(TestCase):
     def test_what_comes_with_a_click_each_time_is_no_poll(self) -> None:
         film = Film()
         for number in range(4):
-            film.add("GET", f"/page/{number}", page="1", headers=self.LOADED, html="<title>Page</title>")
+            film.add(
+                "GET", f"/page/{number}", page="1", headers=self.LOADED, html="<title>Page</title>"
+            )
             film.add("GET", "/api/menu", page="1", headers=CALL, pause=0.1, back=self.JSON)
         notes = [request.note for _, step in film.journey().steps() for request in step.requests]
         self.assertEqual(set(notes), {""})
@@ -290,13 +384,18 @@ class Clicks(TestCase):
             ("AddNote", "mutation", '{"data": {"add": {"id": "7"}}}'),
             ("AddNote", "mutation", '{"data": null, "errors": [{"message": "no such board"}]}'),
         ):
-            body = f'{{"query": "{kind} {name}($id: ID!) {{ x }}", "variables": {{"id": "1"}}}}'.encode()
+            body = (
+                f'{{"query": "{kind} {name}($id: ID!) {{ x }}", "variables": {{"id": "1"}}}}'
+            ).encode()
             film.add("POST", "/graphql", body, headers=CALL, back=self.JSON, html=back)
         steps = [step for _, step in film.journey().steps()]
         self.assertEqual(
-            [r.request for step in steps for r in step.requests][1:], ["open-notes", "add-note", "add-note"]
+            [r.request for step in steps for r in step.requests][1:],
+            ["open-notes", "add-note", "add-note"],
         )
-        self.assertEqual([step.name for step in steps][1:], ["Open notes", "Add note", "Add note (2)"])
+        self.assertEqual(
+            [step.name for step in steps][1:], ["Open notes", "Add note", "Add note (2)"]
+        )
         errors = [
             [check.json.path for check in r.checks if check.json is not None and check.never]
             for step in steps
@@ -307,6 +406,14 @@ class Clicks(TestCase):
     def test_ids_are_no_names(self) -> None:
         film = Film()
         film.add("GET", "/", headers=self.LOADED, html="<title>Desk</title>")
-        film.add("PATCH", "/api/rows/65799de1-f3cd-45a3-af46-e2746ae67eea", b"{}", headers=CALL, back=self.JSON)
+        film.add(
+            "PATCH",
+            "/api/rows/65799de1-f3cd-45a3-af46-e2746ae67eea",
+            b"{}",
+            headers=CALL,
+            back=self.JSON,
+        )
         step = [step for _, step in film.journey().steps()][1]
-        self.assertEqual((step.name, step.requests[0].request), ("Patch api rows", "patch-api-rows"))
+        self.assertEqual(
+            (step.name, step.requests[0].request), ("Patch api rows", "patch-api-rows")
+        )

@@ -36,8 +36,12 @@ class Session(TestCase):
             [(host.origin, host.ours) for host in hosts],
             [("http://127.0.0.1:8470", True), ("https://counter.visitors.example", False)],
         )
-        journey = journey_from(recording, "Evening", [hosts[0].origin], {hosts[0].origin: "env.observatory"})
-        self.assertEqual([len(journey.opening), len(journey.rounds), len(journey.closing)], [3, 5, 1])
+        journey = journey_from(
+            recording, "Evening", [hosts[0].origin], {hosts[0].origin: "env.observatory"}
+        )
+        self.assertEqual(
+            [len(journey.opening), len(journey.rounds), len(journey.closing)], [3, 5, 1]
+        )
         requests = [request for _, step in journey.steps() for request in step.requests]
         self.assertEqual(len(requests), 10)
         self.assertEqual(len(requests[0].embedded), 8)
@@ -78,18 +82,30 @@ class Bad(TestCase):
     def test_one_bad_entry_does_not_lose_the_rest(self) -> None:
         broken = entry(response={"status": 200, "content": {"text": "§§", "encoding": "base64"}})
         recording = read_har(
-            har(entry(), broken, {}, entry(request={"method": "GET", "url": "ws://a.example/", "headers": []}))
+            har(
+                entry(),
+                broken,
+                {},
+                entry(request={"method": "GET", "url": "ws://a.example/", "headers": []}),
+            )
         )
         self.assertEqual(len(recording.exchanges), 1)
         self.assertEqual(len(recording.remarks), 3)
         self.assertIn("entry 1 left out", recording.remarks[0])
 
     def test_binary_bodies_and_timings(self) -> None:
-        answer = {"status": 200, "headers": [], "content": {"size": 3, "text": "AP8Q", "encoding": "base64"}}
-        found = read_har(har(entry(response=answer), entry(response={"status": 0, "_error": "net::ERR"}))).exchanges
+        answer = {
+            "status": 200,
+            "headers": [],
+            "content": {"size": 3, "text": "AP8Q", "encoding": "base64"},
+        }
+        found = read_har(
+            har(entry(response=answer), entry(response={"status": 0, "_error": "net::ERR"}))
+        ).exchanges
         self.assertEqual(found[0].answer.body, b"\x00\xff\x10")
         self.assertEqual(
-            (found[0].timings.connect_us, found[0].timings.ssl_us, found[0].timings.total_us), (6000, 4000, 15_000)
+            (found[0].timings.connect_us, found[0].timings.ssl_us, found[0].timings.total_us),
+            (6000, 4000, 15_000),
         )
         self.assertEqual((found[1].answer, found[1].error), (None, "net::ERR"))
 

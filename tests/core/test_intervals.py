@@ -29,9 +29,16 @@ class Intervals(TestCase):
         self.assertGreater(variance, 0.5 * 1 / (1 - 0.9) ** 2)  # of an AR(1): σ²/(1 − φ)²
 
     def test_there_is_one_from_30_s_and_100_samples_on(self) -> None:
-        for seconds, per_s, there in ((29, 50, False), (30, 2, False), (30, 4, True), (60, 2, True)):
+        for seconds, per_s, there in (
+            (29, 50, False),
+            (30, 2, False),
+            (30, 4, True),
+            (60, 2, True),
+        ):
             with self.subTest(seconds=seconds, per_s=per_s):
-                found = mean_of(np.full(seconds, 100.0 * per_s), np.full(seconds, float(per_s)), 20.0)
+                found = mean_of(
+                    np.full(seconds, 100.0 * per_s), np.full(seconds, float(per_s)), 20.0
+                )
                 assert found is not None
                 self.assertEqual(found.error is not None, there)
                 share = share_of(np.zeros(seconds), np.full(seconds, float(per_s)))
@@ -43,7 +50,12 @@ class Intervals(TestCase):
     def test_a_percentile_is_that_of_all_values(self) -> None:
         given = line(100)
         found = given.figure("p95")
-        assert found is not None and found.error is not None and found.low is not None and found.high is not None
+        assert (
+            found is not None
+            and found.error is not None
+            and found.low is not None
+            and found.high is not None
+        )
         self.assertAlmostEqual(found.value, (given.whole.percentile_us(95) or 0) / 1000)
         # the error of a quantile of so many independent values: √(q(1−q)/n)/density
         alone = 100 * 0.3 * 1.6 * np.sqrt(0.95 * 0.05 / 4800) / 0.103
@@ -93,9 +105,13 @@ class Chance(TestCase):
         self.assertGreaterEqual(chance("mm1 0.5", 300, 0.7, 60, seed=3), 0.7)
 
     def test_how_much_more_would_decide(self) -> None:
-        told = BySecond(np.full(100, 10.0), np.tile([1.0, 0, 0, 0], 25), np.zeros(100))  # 2.5 % over, 1,000 samples
+        told = BySecond(
+            np.full(100, 10.0), np.tile([1.0, 0, 0, 0], 25), np.zeros(100)
+        )  # 2.5 % over, 1,000 samples
         self.assertEqual(share_within(told, 0.05).word, "met")
-        near = share_within(BySecond(np.full(100, 10.0), np.tile([1.0, 0, 1, 0, 0], 20), np.zeros(100)), 0.05)
+        near = share_within(
+            BySecond(np.full(100, 10.0), np.tile([1.0, 0, 1, 0, 0], 20), np.zeros(100)), 0.05
+        )
         self.assertEqual(near.word, "not decided")
         assert near.needed is not None
         # half a point away takes a(1−a)·((1.645 + 0.84)/gap)² samples

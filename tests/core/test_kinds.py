@@ -1,4 +1,6 @@
-"""What a step can do: read by its keys, walked over once, and known to whoever performs and shows it."""
+"""What a step can do: read by its keys, walked over once, and known to whoever performs and
+shows it.
+"""
 
 from unittest import TestCase
 
@@ -10,7 +12,16 @@ from dynamikos.core.captures import KINDS as CAPTURES
 from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, compile_capture
 from dynamikos.core.captures import described as expression
 from dynamikos.core.checks import KINDS as CHECKS
-from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, described
+from dynamikos.core.checks import (
+    Bounds,
+    Check,
+    Comparing,
+    CssText,
+    HeaderText,
+    JsonEquals,
+    compile_check,
+    described,
+)
 from dynamikos.core.errors import TextError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun, canonical
@@ -69,12 +80,19 @@ ALL = (
     name: If
     branches: [{when: "{{ cc }}", steps: [{step: inner-3, name: Inner, log: "{{ dd }}"}]}, {}]
   - {step: choose, name: Choose, choose: evenly, branches: [{name: a}, {name: b, weight: 2}]}
-"""
+"""  # noqa: E501
 )
 
 
 def frozen(journey: Journey) -> FrozenRun:
-    plan = Plan(form=2, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="hold", seconds=1),))
+    plan = Plan(
+        form=2,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=(Stretch(stretch="hold", seconds=1),),
+    )
     return frozen_of_one(plan, journey)
 
 
@@ -97,23 +115,32 @@ class Written(TestCase):
         self.assertEqual(JOURNEY.read(canonical(journey)), journey)
         self.assertEqual(JOURNEY.of(JOURNEY.plain(journey)), journey)
         self.assertEqual(FROZEN.read(canonical(frozen(journey))).journey, journey)
-        self.assertEqual(msgspec.msgpack.decode(msgspec.msgpack.encode(journey), type=Journey), journey)
+        self.assertEqual(
+            msgspec.msgpack.decode(msgspec.msgpack.encode(journey), type=Journey), journey
+        )
 
     def test_what_is_said_about_a_step_comes_after_what_it_does(self) -> None:
         lines = write_journey(parse_journey(ALL)).splitlines()
         at = next(n for n, line in enumerate(lines) if "step: set" in line)
-        keys = [line.strip().split(":")[0] for line in lines[at : at + 8] if line.startswith("    ")]
+        keys = [
+            line.strip().split(":")[0] for line in lines[at : at + 8] if line.startswith("    ")
+        ]
         self.assertLess(keys.index("set"), keys.index("off"))
 
     def test_a_new_one_of_each_kind(self) -> None:
         for kind in KINDS:
-            journey = replace(parse_journey(HEAD + "  - {step: a, name: A}"), rounds=(new_step(kind, "s"),))
+            journey = replace(
+                parse_journey(HEAD + "  - {step: a, name: A}"), rounds=(new_step(kind, "s"),)
+            )
             self.assertEqual(parse_journey(write_journey(journey)), journey, kind)
 
     def test_a_step_does_one_thing_and_says_which_two_it_does_and_where(self) -> None:
         cases = {
             "set: [[x, a]]\n    pause: '1'": ("one thing; this one has set and pause", 8),
-            "pause: '1'\n    requests: [{request: r, address: http://x/}]": ("has pause and requests", 8),
+            "pause: '1'\n    requests: [{request: r, address: http://x/}]": (
+                "has pause and requests",
+                8,
+            ),
             "choose: evenly\n    log: x": ("has log and branches", 7),
             "steps: [{step: t, name: T}]": ("a step that repeats them", 7),
             "does: pause\n    pause: '1'": ("there is no key `does`", 7),
@@ -144,7 +171,8 @@ class Texts(TestCase):
         changed = journey.with_texts(lambda what, text: text.replace("{{", "{{ was."))
         self.assertEqual(write_journey(changed).count("{{ was."), ALL.count("{{"))
         self.assertEqual(
-            [text for _, text in changed.texts()], [text.replace("{{", "{{ was.") for _, text in journey.texts()]
+            [text for _, text in changed.texts()],
+            [text.replace("{{", "{{ was.") for _, text in journey.texts()],
         )
 
     def test_a_kind_has_only_its_own_and_says_what_they_are(self) -> None:
@@ -154,7 +182,15 @@ class Texts(TestCase):
             found[step.step] = [what for what, _ in texts_in(step)]
         self.assertEqual(found["ask"], [])
         self.assertEqual(
-            (found["set"], found["call"], found["keep"], found["repeat"], found["each"], found["if"], found["choose"]),
+            (
+                found["set"],
+                found["call"],
+                found["keep"],
+                found["repeat"],
+                found["each"],
+                found["if"],
+                found["choose"],
+            ),
             (["set x"], ["call, p"], ["row, c"], ["repeat"], ["for each"], ["when"], []),
         )
 
@@ -204,7 +240,9 @@ class Captures(TestCase):
     ONE_OF_EACH = (
         Capture(name="a", json="$.a", pick="all", decode="base64"),
         Capture(name="b", css=CssForm(selector="p a", attribute="href"), otherwise=""),
-        Capture(name="c", between=BetweenForm(before="<b>", after="</b>"), pick=3, otherwise="none"),
+        Capture(
+            name="c", between=BetweenForm(before="<b>", after="</b>"), pick=3, otherwise="none"
+        ),
         Capture(name="d", regex=RegexForm(pattern="a(b)", group=0, header="Link")),
         Capture(name="e", regex=RegexForm(pattern="a(b)")),
         Capture(name="f", header="Location"),
@@ -216,7 +254,9 @@ class Captures(TestCase):
         self.assertEqual(list(CAPTURE_BOXES), list(CAPTURES))
         self.assertEqual({capture.form for capture in self.ONE_OF_EACH}, set(CAPTURES))
         sent = QueryDict(mutable=True)
-        for row in capture_rows(Request(request="r", address="http://x/", captures=self.ONE_OF_EACH)):
+        for row in capture_rows(
+            Request(request="r", address="http://x/", captures=self.ONE_OF_EACH)
+        ):
             for name, value in row.items():
                 sent.appendlist(f"capture-{name}", value)
         self.assertEqual(captures_from(sent), self.ONE_OF_EACH)

@@ -1,4 +1,6 @@
-"""Looks different from the recording: speaks where the page is another, is silent where values merely changed."""
+"""Looks different from the recording: speaks where the page is another, is silent where values
+merely changed.
+"""
 
 import json
 from unittest import TestCase
@@ -8,19 +10,32 @@ from dynamikos.core.exchanges.likeness import differences
 
 
 def told(
-    old: str, new: str, *, kind: str = "text/html", status: int = 200, then: int = 200, **headers: str
+    old: str,
+    new: str,
+    *,
+    kind: str = "text/html",
+    status: int = 200,
+    then: int = 200,
+    **headers: str,
 ) -> list[str]:
     before = tuple((name, value) for name, value in headers.items() if name.startswith("old_"))
     recorded = Answer(
-        status=then, headers=(("Content-Type", kind), *((name[4:], value) for name, value in before)), body=old.encode()
+        status=then,
+        headers=(("Content-Type", kind), *((name[4:], value) for name, value in before)),
+        body=old.encode(),
     )
-    now = {"content-type": kind, **{name: value for name, value in headers.items() if not name.startswith("old_")}}
+    now = {
+        "content-type": kind,
+        **{name: value for name, value in headers.items() if not name.startswith("old_")},
+    }
     return differences(recorded, status, now, new, len(new.encode()))
 
 
 PAGE = (
-    "<html><title>Booking BF-000{n} confirmed</title><main><h1>Confirmed</h1><p>{n} minutes left</p><form"
-    " action='/bookings/{n}'><input name=key value=k{n}><select name=slot></select></form><table><tr><th>Night"
+    "<html><title>Booking BF-000{n} confirmed</title><main><h1>Confirmed</h1><p>{n} minutes "
+    "left</p><form"
+    " action='/bookings/{n}'><input name=key value=k{n}><select "
+    "name=slot></select></form><table><tr><th>Night"
     " {n}<th>Slot</tr></table></main></html>"
 )
 
@@ -43,7 +58,9 @@ class Silent(TestCase):
             "by_id": {"9901": {"n": 5}},
         }
         self.assertEqual(told(json.dumps(old), json.dumps(new), kind="application/json"), [])
-        self.assertEqual(told('{"slots": []}', '{"slots": [{"id": 1}]}', kind="application/json"), [])
+        self.assertEqual(
+            told('{"slots": []}', '{"slots": [{"id": 1}]}', kind="application/json"), []
+        )
         self.assertEqual(
             told(
                 "<title>BF 1 Cluster</title><main><h1>x</h1></main>",
@@ -52,7 +69,15 @@ class Silent(TestCase):
             [],
         )
         self.assertEqual(
-            told("", "", old_location="/orders/17?key=abc", location="/orders/9?key=zzz", status=302, then=302), []
+            told(
+                "",
+                "",
+                old_location="/orders/17?key=abc",
+                location="/orders/9?key=zzz",
+                status=302,
+                then=302,
+            ),
+            [],
         )
         self.assertEqual(told("x" * 5000, "x" * 5600, kind="text/plain"), [])
 
@@ -60,7 +85,8 @@ class Silent(TestCase):
 class Speaks(TestCase):
     def test_status_redirect_and_kind(self) -> None:
         self.assertIn(
-            "answered 409; the recording got 201", told("{}", "{}", kind="application/json", status=409, then=201)
+            "answered 409; the recording got 201",
+            told("{}", "{}", kind="application/json", status=409, then=201),
         )
         self.assertIn(
             "redirect: /sign-in; recorded /home",
@@ -81,11 +107,19 @@ class Speaks(TestCase):
             told('{"c": [{"d": 1}]}', '{"c": [{"e": 1}]}', kind="application/json"),
             ["missing in the JSON: $.c[*].d", "new in the JSON: $.c[*].e"],
         )
-        self.assertEqual(told('{"n": 1}', '{"n": "one"}', kind="application/json"), ["$.n is text; recorded number"])
-        self.assertEqual(told('{"n": 1}', "oops", kind="application/json"), ["the answer is not JSON any more"])
+        self.assertEqual(
+            told('{"n": 1}', '{"n": "one"}', kind="application/json"),
+            ["$.n is text; recorded number"],
+        )
+        self.assertEqual(
+            told('{"n": 1}', "oops", kind="application/json"), ["the answer is not JSON any more"]
+        )
 
     def test_forms_tables_and_title_of_a_page(self) -> None:
-        sign_in = "<title>Please sign in</title><form action='/sign-in'><input name=user><input name=word></form>"
+        sign_in = (
+            "<title>Please sign in</title><form action='/sign-in'><input name=user><input "
+            "name=word></form>"
+        )
         found = told(PAGE.format(n=1), sign_in)
         self.assertIn("title “Please sign in”; recorded “Booking BF-0001 confirmed”", found)
         self.assertIn("the form to /bookings/* is missing", found)
@@ -97,5 +131,7 @@ class Speaks(TestCase):
         )
 
     def test_size_where_nothing_else_tells(self) -> None:
-        self.assertEqual(told("x" * 9000, "x" * 100, kind="text/plain"), ["size 100 B; recorded 9,000 B"])
+        self.assertEqual(
+            told("x" * 9000, "x" * 100, kind="text/plain"), ["size 100 B; recorded 9,000 B"]
+        )
         self.assertEqual(len(told("<p>" + "x" * 9000, "<p>x")), 1)

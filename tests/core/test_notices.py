@@ -8,16 +8,24 @@ from unittest import TestCase
 from dynamikos.core.notices import Told, body_of, mail_of, signature, wait_s
 
 TOLD = Told(
-    event="ended", sentence="1 of 3 objectives missed.", project="Brindle Fell", plan="Evening", run=7,
-    verdict="missed", link="http://127.0.0.1/p/x/runs/y", at="2026-11-29T05:00:00+00:00",
-)  # fmt: skip
+    event="ended",
+    sentence="1 of 3 objectives missed.",
+    project="Brindle Fell",
+    plan="Evening",
+    run=7,
+    verdict="missed",
+    link="http://127.0.0.1/p/x/runs/y",
+    at="2026-11-29T05:00:00+00:00",
+)
 
 
 class Messages(TestCase):
     def test_a_program_reads_it_and_can_prove_who_sent_it_and_when(self) -> None:
         body = body_of(TOLD)
         told = json.loads(body)
-        self.assertEqual((told["form"], told["event"], told["run"], told["verdict"]), (2, "ended", 7, "missed"))
+        self.assertEqual(
+            (told["form"], told["event"], told["run"], told["verdict"]), (2, "ended", 7, "missed")
+        )
         at, _, hex_ = signature("key", 1700000000, body).partition(",sha256=")
         self.assertEqual(at, "t=1700000000")
         self.assertEqual(hex_, hmac.new(b"key", b"1700000000." + body, hashlib.sha256).hexdigest())

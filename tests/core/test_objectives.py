@@ -3,7 +3,17 @@
 from unittest import TestCase
 
 from dynamikos.core.journeys import parse_journey
-from dynamikos.core.objectives import Mark, Objective, Slice, by_interval, describe, intervals_of, judge, mark, tripped
+from dynamikos.core.objectives import (
+    Mark,
+    Objective,
+    Slice,
+    by_interval,
+    describe,
+    intervals_of,
+    judge,
+    mark,
+    tripped,
+)
 from dynamikos.core.plans import Plan, plan_problems
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import SeriesSecond, ShardSecond, decode, encode
@@ -26,14 +36,24 @@ class Measures(TestCase):
     def test_each_measure_on_both_sides_of_its_limit(self) -> None:
         given = found(*[0.1] * 80, failed=20, left=25, checks=200, checks_passed=190, seconds=10)
         cases = (
-            ("throughput", 8.0, "/s"), ("checks", 95.0, "%"), ("left", 20.0, "%"), ("failure-rate", 20.0, "%"),
-            ("mean", 100.0, "ms"), ("max", 100.0, "ms"), ("p87.5", 100.0, "ms"),
-        )  # fmt: skip
+            ("throughput", 8.0, "/s"),
+            ("checks", 95.0, "%"),
+            ("left", 20.0, "%"),
+            ("failure-rate", 20.0, "%"),
+            ("mean", 100.0, "ms"),
+            ("max", 100.0, "ms"),
+            ("p87.5", 100.0, "ms"),
+        )
         for measure, value, unit in cases:
             for at_least in (False, True):
                 with self.subTest(measure, at_least=at_least):
-                    beyond, within = (value * 1.2, value * 0.8) if at_least else (value * 0.8, value * 1.2)
-                    words = [judge(objective(measure, limit, at_least=at_least), given) for limit in (beyond, within)]
+                    beyond, within = (
+                        (value * 1.2, value * 0.8) if at_least else (value * 0.8, value * 1.2)
+                    )
+                    words = [
+                        judge(objective(measure, limit, at_least=at_least), given)
+                        for limit in (beyond, within)
+                    ]
                     self.assertEqual([each.word for each in words], ["missed", "met"])
                     self.assertAlmostEqual(words[0].value or 0, value, delta=value * 0.001)
                     self.assertEqual(words[0].unit, unit)
@@ -44,11 +64,17 @@ class Measures(TestCase):
         self.assertEqual(judge(objective("mean", 3000, at_least=True), given).word, "not judged")
 
     def test_described(self) -> None:
-        self.assertEqual(describe(objective("p99.5", 650), "Find a slot"), "p99.5 of Find a slot ≤ 650 ms")
-        self.assertEqual(describe(objective("throughput", 5, at_least=True)), "throughput of rounds ≥ 5 /s")
+        self.assertEqual(
+            describe(objective("p99.5", 650), "Find a slot"), "p99.5 of Find a slot ≤ 650 ms"
+        )
+        self.assertEqual(
+            describe(objective("throughput", 5, at_least=True)), "throughput of rounds ≥ 5 /s"
+        )
         span = objective("mean", 3, step="a", until="b", every_s=10)
         self.assertEqual(describe(span, "A", "B"), "mean of A to B ≤ 3 ms every 10 s")
-        self.assertEqual(describe(objective("max", 3, number="left_seats")), "max of left_seats ≤ 3")
+        self.assertEqual(
+            describe(objective("max", 3, number="left_seats")), "max of left_seats ≤ 3"
+        )
 
 
 class Intervals(TestCase):
@@ -61,7 +87,9 @@ class Intervals(TestCase):
         told = by_interval(each, judge(each, found(1, 3)), marks)
         self.assertEqual((told.word, told.missed_percent), ("missed", 40.0))
         self.assertAlmostEqual(told.excess or 0, 1.0, delta=0.002)
-        self.assertEqual(by_interval(objective(every_s=10, missed_allowed=40), told, marks).word, "met")
+        self.assertEqual(
+            by_interval(objective(every_s=10, missed_allowed=40), told, marks).word, "met"
+        )
         self.assertFalse(tripped(each, marks))
 
     def test_in_a_row_skips_what_was_not_judged(self) -> None:
@@ -84,26 +112,39 @@ class Intervals(TestCase):
         self.assertEqual(mark(each, 0, 1, found(), 0, whole=True).word, "not judged")
         self.assertEqual(mark(each, 0, 1, found(*[0.1] * 99), 1, whole=True).word, "met")
         self.assertEqual(mark(each, 0, 1, found(*[0.1] * 90), 10, whole=True).word, "missed")
-        self.assertEqual(mark(objective("mean", every_s=1), 0, 1, found(), 1, whole=True).word, "missed")
+        self.assertEqual(
+            mark(objective("mean", every_s=1), 0, 1, found(), 1, whole=True).word, "missed"
+        )
         self.assertEqual(mark(each, 0, 1, found(0.1, failed=9), 0, whole=True).word, "missed")
 
     def test_they_lie_in_the_measured_part_after_grace(self) -> None:
         each = objective(every_s=10, grace_s=4.5)
         self.assertEqual(list(intervals_of(each, (10.5, 39))), [(15, 25), (25, 35)])
-        self.assertEqual(next(intervals_of(objective(every_s=10, from_start=True), (10, 39))), (0, 10))
+        self.assertEqual(
+            next(intervals_of(objective(every_s=10, from_start=True), (10, 39))), (0, 10)
+        )
         self.assertEqual(list(intervals_of(each, (10, 20))), [])
 
 
 JOURNEY = parse_journey(
     "form: 1\njourney: j\nname: J\nrounds:\n"
-    "  - {step: a, name: A, requests: [{request: r, address: '/a', captures: [{name: left, json: $.left}]}]}\n"
+    "  - {step: a, name: A, requests: [{request: r, address: '/a', captures: [{name: left, json: "
+    "$.left}]}]}\n"
     "  - {step: b, name: B, requests: [{request: r, address: '/b', checks: [{status: 200}]}]}\n"
 )
 
 
 def plan(*objectives: Objective) -> Plan:
     profile = (Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=20))
-    return Plan(form=2, plan="p", name="P", journey="j", environment="e", profile=profile, objectives=objectives)
+    return Plan(
+        form=2,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=profile,
+        objectives=objectives,
+    )
 
 
 class Watched(TestCase):
@@ -114,7 +155,10 @@ class Watched(TestCase):
         for second in range(12):
             took = 900_000 if second >= 5 else 100_000
             hist = Histogram.of([took] * 30).to_bytes()
-            series = [SeriesSecond(no=no, n=30, sum_us=30 * took, squares="0", hist=hist) for no in range(8)]
+            series = [
+                SeriesSecond(no=no, n=30, sum_us=30 * took, squares="0", hist=hist)
+                for no in range(8)
+            ]
             message = decode(encode(ShardSecond(shard=0, second=second, series=series)))
             said.append(watching.add(second, [message], whole=second != 3))
         words = [each.word for each in watching.marks[0]]
@@ -141,6 +185,10 @@ class Watched(TestCase):
             with self.subTest(given):
                 problems = plan_problems(plan(objective(**given)), {"j": JOURNEY})  # type: ignore[arg-type]
                 self.assertTrue(any(words in each for each in problems), problems)
-        fine = ({"step": "a", "until": "b"}, {"number": "left"}, {"step": "a", "request": "r", "time": "first-byte"})
+        fine = (
+            {"step": "a", "until": "b"},
+            {"number": "left"},
+            {"step": "a", "request": "r", "time": "first-byte"},
+        )
         for given in fine:
             self.assertEqual(plan_problems(plan(objective(**given)), {"j": JOURNEY}), [])  # type: ignore[arg-type]

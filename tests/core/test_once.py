@@ -48,7 +48,9 @@ class OneStart(TestCase):
     def test_more_is_kept_of_one_start(self) -> None:
         once = StartOverrides(keep=Keep(failing=100))
         self.assertEqual((once.of(PLAN).keep.failing, PLAN.keep.failing), (100, 20))
-        self.assertEqual(once.says(PLAN), "This start only: kept 100 failing, 3 slowest, 20 sampled.")
+        self.assertEqual(
+            once.says(PLAN), "This start only: kept 100 failing, 3 slowest, 20 sampled."
+        )
 
     def test_nothing_asked_is_nothing_changed(self) -> None:
         self.assertEqual((StartOverrides().of(PLAN), StartOverrides().says(PLAN)), (PLAN, ""))
@@ -63,6 +65,8 @@ class OneStart(TestCase):
 class Copies(TestCase):
     def test_a_crowd_once_more_has_keys_of_its_own(self) -> None:
         made = PLAN.with_copy_of(PLAN.crowds[0]).with_copy_of(PLAN.crowds[0])
-        self.assertEqual([each.crowd for each in made.crowds], ["users", "guests", "users-2", "users-3"])
+        self.assertEqual(
+            [each.crowd for each in made.crowds], ["users", "guests", "users-2", "users-3"]
+        )
         self.assertEqual([each.rows[0].row for each in made.crowds], ["a", "b", "a-2", "a-3"])
         self.assertEqual(plan_problems(made, {}), [])

@@ -1,4 +1,6 @@
-"""Operations of an OpenAPI 3 description as requests; what comes out fits the description's own schemas."""
+"""Operations of an OpenAPI 3 description as requests; what comes out fits the description's own
+schemas.
+"""
 
 import json
 from unittest import TestCase
@@ -36,13 +38,23 @@ DOCUMENT = {
     "paths": {
         "/skies/{id}": {
             "parameters": [
-                {"name": "id", "in": "path", "required": True, "schema": {"type": "string", "default": "ly ra"}}
+                {
+                    "name": "id",
+                    "in": "path",
+                    "required": True,
+                    "schema": {"type": "string", "default": "ly ra"},
+                }
             ],
             "get": {
                 "summary": "One sky",
                 "tags": ["sky"],
                 "parameters": [
-                    {"name": "page", "in": "query", "required": True, "schema": {"type": "integer"}},
+                    {
+                        "name": "page",
+                        "in": "query",
+                        "required": True,
+                        "schema": {"type": "integer"},
+                    },
                     {"name": "more", "in": "query", "schema": {"type": "string"}},
                     {"name": "tag", "in": "query", "examples": {"two": {"value": ["a", "b"]}}},
                     {"name": "X-Desk", "in": "header", "required": True, "example": "north"},
@@ -54,7 +66,10 @@ DOCUMENT = {
             "post": {
                 "operationId": "hold",
                 "requestBody": {
-                    "content": {"text/plain": {}, "application/json": {"schema": {"$ref": "#/components/schemas/Hold"}}}
+                    "content": {
+                        "text/plain": {},
+                        "application/json": {"schema": {"$ref": "#/components/schemas/Hold"}},
+                    }
                 },
                 "responses": {"201": {}},
             }
@@ -82,10 +97,16 @@ DOCUMENT = {
         "schemas": {
             "Hold": HOLD,
             "Person": PERSON,
-            "Friend": {"type": "object", "properties": {"of": {"$ref": "#/components/schemas/Person"}}},
+            "Friend": {
+                "type": "object",
+                "properties": {"of": {"$ref": "#/components/schemas/Person"}},
+            },
         },
         "securitySchemes": {
-            "desk": {"type": "oauth2", "flows": {"clientCredentials": {"tokenUrl": "/token", "scopes": {}}}},
+            "desk": {
+                "type": "oauth2",
+                "flows": {"clientCredentials": {"tokenUrl": "/token", "scopes": {}}},
+            },
             "key": {"type": "apiKey", "in": "header", "name": "X-Key"},
         },
     },
@@ -97,13 +118,17 @@ class Operations(TestCase):
         self.found = Description(json.dumps(DOCUMENT).encode())
 
     def test_listed_with_what_they_do(self) -> None:
-        rows = [(each.key, each.summary, each.group, each.reads) for each in self.found.operations()]
+        rows = [
+            (each.key, each.summary, each.group, each.reads) for each in self.found.operations()
+        ]
         self.assertEqual(rows[0], ("GET /skies/{id}", "One sky", "sky", True))
         self.assertEqual(rows[1], ("POST /holds", "hold", "holds", False))
         self.assertEqual(self.found.base(), "https://sky.example/v1")
 
     def test_requests_and_their_values(self) -> None:
-        journey = self.found.journey("Desk", {each.key for each in self.found.operations()}, "{{ env.target }}/v1")
+        journey = self.found.journey(
+            "Desk", {each.key for each in self.found.operations()}, "{{ env.target }}/v1"
+        )
         self.assertEqual(parse_journey(write_journey(journey)), journey)
         sky, hold, picture, free = (step.requests[0] for step in journey.rounds)
         self.assertEqual((sky.method, sky.address), ("GET", "{{ env.target }}/v1/skies/ly%20ra"))
@@ -120,7 +145,8 @@ class Operations(TestCase):
         }  # its circle is cut off at some depth
         jsonschema.validate(sent, whole)
         self.assertEqual(
-            [(part.name, part.file) for part in picture.body.parts or ()], [("title", ""), ("file", "file.txt")]
+            [(part.name, part.file) for part in picture.body.parts or ()],
+            [("title", ""), ("file", "file.txt")],
         )
         self.assertEqual(picture.headers, (("X-Key", "{{ env.key }}"),))
         assert (
@@ -160,7 +186,9 @@ class Operations(TestCase):
             ("#/paths/~1a", "leads back to itself"),
         ):
             with self.assertRaises(ImportRefused) as caught:
-                Description(json.dumps({"openapi": "3.0.0", "paths": {"/a": {"$ref": ref}}}).encode()).operations()
+                Description(
+                    json.dumps({"openapi": "3.0.0", "paths": {"/a": {"$ref": ref}}}).encode()
+                ).operations()
             self.assertIn(words, str(caught.exception))
         with self.assertRaises(ImportRefused):
             self.found.journey("A", set(), "http://a")

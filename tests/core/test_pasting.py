@@ -8,7 +8,17 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from dynamikos.core.errors import ImportRefused
-from dynamikos.core.exchanges import Answer, Exchange, Mark, Recording, Sent, Timings, read_curl, read_har, write_har
+from dynamikos.core.exchanges import (
+    Answer,
+    Exchange,
+    Mark,
+    Recording,
+    Sent,
+    Timings,
+    read_curl,
+    read_har,
+    write_har,
+)
 from dynamikos.core.journeys import parse_journey, verify, write_journey
 from dynamikos.core.journeys.editing import (
     EditError,
@@ -27,7 +37,7 @@ BULK = r"""curl 'http://kilns.example/sign-in' \
 curl "http://kilns.example/api" -X PUT -H "Content-Type: application/json" -d "{\"a\": \"it's\"}" && \
   curl -sG http://kilns.example/find --data-urlencode 'q=two words' -d page=2
 curl http://kilns.example/up -F note=hello -F 'tag=x' -u ada:pw -b 'sid=1'
-curl $'http://kilns.example/it\'s' --json '{"n":1}'"""
+curl $'http://kilns.example/it\'s' --json '{"n":1}'"""  # noqa: E501
 
 
 def for_the_prompt(text: str) -> str:
@@ -39,7 +49,11 @@ def for_the_prompt(text: str) -> str:
 
 
 class Curl(TestCase):
-    @given(st.lists(st.text(st.sampled_from("ab1 ^%&\"\\'{}<>|!$\n:"), max_size=12), min_size=1, max_size=3))
+    @given(
+        st.lists(
+            st.text(st.sampled_from("ab1 ^%&\"\\'{}<>|!$\n:"), max_size=12), min_size=1, max_size=3
+        )
+    )
     @example(["$''"])
     def test_as_windows_has_it_copied(self, bodies: list[str]) -> None:
         url = 'http://kilns.example/find?q=a%20b&page=2&sign=^"'
@@ -58,7 +72,9 @@ class Curl(TestCase):
         self.assertEqual(made[0].sent.body, b"price $'5\\n'&a$&b\n")
 
     def test_the_program_by_its_name_on_windows(self) -> None:
-        self.assertEqual(read_curl('curl.exe "http://kilns.example/a^b"')[0].sent.url, "http://kilns.example/a^b")
+        self.assertEqual(
+            read_curl('curl.exe "http://kilns.example/a^b"')[0].sent.url, "http://kilns.example/a^b"
+        )
 
     def test_in_bulk_with_all_that_browsers_write(self) -> None:
         made = read_curl(BULK)
@@ -73,23 +89,29 @@ class Curl(TestCase):
             ],
         )
         self.assertEqual(dict(made[0].sent.headers)["X-Key"], "a b")
-        self.assertEqual(dict(made[0].sent.headers)["Content-Type"], "application/x-www-form-urlencoded")
+        self.assertEqual(
+            dict(made[0].sent.headers)["Content-Type"], "application/x-www-form-urlencoded"
+        )
         self.assertEqual(made[0].sent.body, b"user=ada&word=%26x")
         self.assertEqual(json.loads(made[1].sent.body), {"a": "it's"})
         self.assertIn(b'name="tag"\r\n\r\nx', made[3].sent.body)
         self.assertEqual(dict(made[3].sent.headers)["Authorization"], "Basic YWRhOnB3")
         self.assertNotIn("Cookie", dict(made[3].sent.headers))
         self.assertEqual(dict(made[4].sent.headers)["Content-Type"], "application/json")
-        journey = journey_from(Recording(exchanges=tuple(made), pages={}), "Pasted", ["http://kilns.example"])
+        journey = journey_from(
+            Recording(exchanges=tuple(made), pages={}), "Pasted", ["http://kilns.example"]
+        )
         self.assertEqual(sum(len(step.requests) for _, step in journey.steps()), 5)
         self.assertEqual(verify(journey, set()), [])
 
     def test_a_request_as_a_browser_shows_it(self) -> None:
         one = read_curl(
-            'POST /hold HTTP/1.1\nHost: kilns.example\nX-Form-Key: k\nContent-Type: application/json\n\n{"slot": 1}'
+            "POST /hold HTTP/1.1\nHost: kilns.example\nX-Form-Key: k\nContent-Type: "
+            'application/json\n\n{"slot": 1}'
         )[0]
         self.assertEqual(
-            (one.sent.method, one.sent.url, one.sent.body), ("POST", "http://kilns.example/hold", b'{"slot": 1}')
+            (one.sent.method, one.sent.url, one.sent.body),
+            ("POST", "http://kilns.example/hold", b'{"slot": 1}'),
         )
 
     def test_what_cannot_be_read_is_named(self) -> None:
@@ -123,7 +145,13 @@ class HarOut(TestCase):
                 size_bytes=256,
             ),
             timings=Timings(
-                blocked_us=0, dns_us=1000, connect_us=2000, ssl_us=3000, send_us=0, wait_us=4000, receive_us=5000
+                blocked_us=0,
+                dns_us=1000,
+                connect_us=2000,
+                ssl_us=3000,
+                send_us=0,
+                wait_us=4000,
+                receive_us=5000,
             ),
             started_us=1_790_000_000_123_000,
             page="p1",
@@ -137,7 +165,9 @@ class HarOut(TestCase):
         )
         again = read_har(write_har([exchange, lost], {"p1": "Kilns"}))
         self.assertEqual(again.exchanges[0], exchange)
-        self.assertEqual((again.exchanges[1].answer, again.exchanges[1].error), (None, "connect: refused"))
+        self.assertEqual(
+            (again.exchanges[1].answer, again.exchanges[1].error), (None, "connect: refused")
+        )
         self.assertEqual(again.pages, {"p1": "Kilns"})
 
 
@@ -147,7 +177,7 @@ name: J
 rounds:
   - {step: a, name: A, think_s: 2, requests: [{request: one, address: "http://k.example/1"}, {request: two, address: "http://k.example/2"}]}
   - {step: b, name: B, think_s: 4, requests: [{request: one, address: "http://k.example/{{ gone }}"}]}
-"""
+"""  # noqa: E501
 
 
 class Editing(TestCase):
@@ -175,11 +205,20 @@ class Editing(TestCase):
         self.assertEqual(order("a", "b-2"), ["b", "a", "b-2"])
         self.assertEqual(order("a", "a"), ["a", "b", "b-2"])
         moved = place_before(journey, "a/two", "b/one")
-        self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["one"], ["two", "one"], ["one"]])
-        moved = place_before(journey, "a/one", "b")  # onto a step: its last, with a key of its own there
-        self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["two"], ["one", "one-2"], ["one"]])
         self.assertEqual(
-            [r.request for r in place_before(journey, "a/two", "a/one").rounds[0].requests], ["two", "one"]
+            [[r.request for r in s.requests] for s in moved.rounds],
+            [["one"], ["two", "one"], ["one"]],
+        )
+        moved = place_before(
+            journey, "a/one", "b"
+        )  # onto a step: its last, with a key of its own there
+        self.assertEqual(
+            [[r.request for r in s.requests] for s in moved.rounds],
+            [["two"], ["one", "one-2"], ["one"]],
+        )
+        self.assertEqual(
+            [r.request for r in place_before(journey, "a/two", "a/one").rounds[0].requests],
+            ["two", "one"],
         )
 
     def test_duplicates_have_keys_of_their_own(self) -> None:
@@ -195,13 +234,17 @@ class Editing(TestCase):
         self.assertEqual(verify(off, set()), [])
         self.assertEqual([s.step for s in off.active().rounds], ["a"])
         self.assertEqual(switch(off, "b"), journey)
-        self.assertEqual([r.request for r in switch(journey, "a", "one").active().rounds[0].requests], ["two"])
+        self.assertEqual(
+            [r.request for r in switch(journey, "a", "one").active().rounds[0].requests], ["two"]
+        )
 
     def test_think_times_of_all_steps(self) -> None:
         half = set_thinking(parse_journey(JOURNEY), "recorded", 0.5, 0)
         self.assertEqual([s.think_s for s in half.rounds], [1.0, 2.0])
         # what was recorded is not lost
-        self.assertEqual([s.think_s for s in set_thinking(half, "recorded", 1, 0).rounds], [2.0, 4.0])
+        self.assertEqual(
+            [s.think_s for s in set_thinking(half, "recorded", 1, 0).rounds], [2.0, 4.0]
+        )
         even = set_thinking(half, "even", 1, 3)
         self.assertEqual([s.mean_think_s() for s in even.rounds], [2.0, 2.0])
         normal = set_thinking(half, "log-normal", 2, 6).rounds[0]
@@ -210,7 +253,10 @@ class Editing(TestCase):
 
     def test_names_given_while_recording_become_steps(self) -> None:
         def at(second: int, path: str) -> Exchange:
-            return Exchange(sent=Sent(method="GET", url=f"http://k.example{path}"), started_us=second * 1_000_000)
+            return Exchange(
+                sent=Sent(method="GET", url=f"http://k.example{path}"),
+                started_us=second * 1_000_000,
+            )
 
         marks = (
             Mark(at_us=2_000_000, name="Sign in", part="opening"),
@@ -219,7 +265,14 @@ class Editing(TestCase):
         )
         # the style that is fetched after the next name was given stays with its page
         recording = Recording(
-            exchanges=(at(1, "/"), at(2, "/in"), at(3, "/in2"), at(5, "/a.css"), at(6, "/x"), at(9, "/out")),
+            exchanges=(
+                at(1, "/"),
+                at(2, "/in"),
+                at(3, "/in2"),
+                at(5, "/a.css"),
+                at(6, "/x"),
+                at(9, "/out"),
+            ),
             pages={},
             marks=marks,
         )

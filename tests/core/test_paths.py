@@ -22,7 +22,10 @@ def document(draw: random.Random, depth: int = 0) -> Any:
 
 
 def path(draw: random.Random) -> str:
-    parts = [f"[{draw.randrange(3)}]" if draw.random() < 0.4 else f"['{draw.choice(WORDS)}']" for _ in range(3)]
+    parts = [
+        f"[{draw.randrange(3)}]" if draw.random() < 0.4 else f"['{draw.choice(WORDS)}']"
+        for _ in range(3)
+    ]
     return "$" + "".join(parts[: draw.randrange(1, 4)])
 
 
@@ -45,7 +48,8 @@ class WithoutTheRest(TestCase):
 
     def test_a_body_that_is_no_json_is_none_whatever_is_looked_for(self) -> None:
         """One or two bytes changed anywhere: where a value is found, the whole is read alike."""
-        whole = b'{"x":[1,2.5e3,"q\\u00e9\\n",null,true],"a":{"b":"val","c":{"d":[{}]}},"z":-1,"g":"\xc3\xbc"}'
+        whole = b'{"x":[1,2.5e3,"q\\u00e9\\n",null,true],"a":{"b":"val","c":{"d":[{}]}},'
+        whole += b'"z":-1,"g":"\xc3\xbc"}'
         draw, found = random.Random(5), 0
         text, walk = compile_text("$.a.b"), compile_path("$.a.b")
         assert text is not None
@@ -53,7 +57,9 @@ class WithoutTheRest(TestCase):
             body = bytearray(whole)
             for _ in range(draw.choice((1, 1, 2))):
                 at = draw.randrange(len(body))
-                body[at : at + draw.randrange(2)] = bytes([draw.choice(b'{}[]",:\\0-9eE.+ntf \n\x00\xc3\xff')])
+                body[at : at + draw.randrange(2)] = bytes(
+                    [draw.choice(b'{}[]",:\\0-9eE.+ntf \n\x00\xc3\xff')]
+                )
             try:
                 seen = text(bytes(body))
             except ValueError:
@@ -66,10 +72,24 @@ class WithoutTheRest(TestCase):
     def test_numbers_as_in_the_whole(self) -> None:
         text, walk = compile_text("$.a"), compile_path("$.a")
         assert text is not None
-        for number in ("0", "-0", "1.10", "1E2", "-7.0e-3", "18446744073709551615", "-9223372036854775808"):
+        for number in (
+            "0",
+            "-0",
+            "1.10",
+            "1E2",
+            "-7.0e-3",
+            "18446744073709551615",
+            "-9223372036854775808",
+        ):
             body = b'{"a": %b}' % number.encode()
             self.assertEqual(text(body), as_text(walk(orjson.loads(body))), number)
-        for number in ("18446744073709551616", "123456789012345678901234567890", "1e999", "01", "NaN"):
+        for number in (
+            "18446744073709551616",
+            "123456789012345678901234567890",
+            "1e999",
+            "01",
+            "NaN",
+        ):
             with self.assertRaises(ValueError):  # read as a whole
                 text(b'{"a": %b}' % number.encode())
 
@@ -79,7 +99,15 @@ class WithoutTheRest(TestCase):
         text = compile_text("$.slots[0].id")
         assert text is not None
         self.assertEqual(text(b' {"x": [1, {}], "slots": [{"no": 1, "id": 7}, {"id": "x"}]} '), "7")
-        for body in (b"", b"{", b'{"slots": []}', b'{"slots": [1]}', b'{"slots": [{"id": 1}, 5]}', b"{} x", b"\xff"):
+        for body in (
+            b"",
+            b"{",
+            b'{"slots": []}',
+            b'{"slots": [1]}',
+            b'{"slots": [{"id": 1}, 5]}',
+            b"{} x",
+            b"\xff",
+        ):
             with self.assertRaises(ValueError):
                 text(body)
 

@@ -31,8 +31,12 @@ def hold(seconds: float) -> Stretch:
 class Profile(TestCase):
     def test_climb_and_hold(self) -> None:
         profile = (climb(20, 10), hold(30))
-        self.assertEqual((duration_s(profile), peak(profile), measured_part_s(profile)), (40, 20, (10, 40)))
-        self.assertEqual([users_at(profile, t) for t in (-1, 0, 5, 10, 39.9, 40)], [0, 0, 10, 20, 20, 0])
+        self.assertEqual(
+            (duration_s(profile), peak(profile), measured_part_s(profile)), (40, 20, (10, 40))
+        )
+        self.assertEqual(
+            [users_at(profile, t) for t in (-1, 0, 5, 10, 39.9, 40)], [0, 0, 10, 20, 20, 0]
+        )
         starts = start_instants_s(profile)
         self.assertEqual(len(starts), 20)
         self.assertEqual(starts[0], (0.25, 40))
@@ -47,7 +51,10 @@ class Profile(TestCase):
     @settings(max_examples=80, deadline=None)
     @given(
         st.lists(
-            st.one_of(st.builds(climb, st.integers(0, 30), st.integers(1, 20)), st.builds(hold, st.integers(1, 20))),
+            st.one_of(
+                st.builds(climb, st.integers(0, 30), st.integers(1, 20)),
+                st.builds(hold, st.integers(1, 20)),
+            ),
             min_size=1,
             max_size=5,
         ),
@@ -57,23 +64,31 @@ class Profile(TestCase):
         active = sum(start <= at < end for start, end in start_instants_s(profile))
         near = {users_at(profile, at + shift) for shift in (-1e-6, 0, 1e-6)}
         times = [-1.0, *(each / 3 for each in range(300))]
-        self.assertEqual(users_by_second(profile, times), [users_at(profile, each) for each in times])
+        self.assertEqual(
+            users_by_second(profile, times), [users_at(profile, each) for each in times]
+        )
         self.assertIn(active, near | {users_at(profile, at)})
 
 
 class Judging(TestCase):
-    def word(self, limit: float, measure: str = "p95", failed: int = 0, values_ms: range = range(1, 201)) -> str:
+    def word(
+        self, limit: float, measure: str = "p95", failed: int = 0, values_ms: range = range(1, 201)
+    ) -> str:
         values = [v * 1000 for v in values_ms]
         moments = Moments(len(values), sum(values), sum(v * v for v in values))
         found = Slice(passed=Histogram.of(values), moments=moments, failed=failed)
         return judge(Objective(objective="o", measure=measure, limit=limit), found).word
 
     def test_words(self) -> None:  # p95 of 1…200 ms is 190 ms, the mean 100.5 ms
-        self.assertEqual([self.word(limit) for limit in (189, 191, 211, 212)], ["missed", "close", "close", "met"])
+        self.assertEqual(
+            [self.word(limit) for limit in (189, 191, 211, 212)],
+            ["missed", "close", "close", "met"],
+        )
         self.assertEqual(self.word(100, "mean"), "missed")
         self.assertEqual(self.word(200, "max"), "close")
         self.assertEqual(
-            [self.word(limit, "failure-rate", failed=2) for limit in (0.5, 1, 5)], ["missed", "close", "met"]
+            [self.word(limit, "failure-rate", failed=2) for limit in (0.5, 1, 5)],
+            ["missed", "close", "met"],
         )
         self.assertEqual(self.word(0, "failure-rate"), "met")
 
@@ -85,7 +100,10 @@ class Judging(TestCase):
 
 class Targets(TestCase):
     def test_covers(self) -> None:
-        exact, wild = parse_target("https://Staging.Example:8443"), parse_target("http://*.staging.example")
+        exact, wild = (
+            parse_target("https://Staging.Example:8443"),
+            parse_target("http://*.staging.example"),
+        )
         self.assertTrue(exact.covers("https", "staging.example", 8443))
         self.assertFalse(
             exact.covers("http", "staging.example", 8443)

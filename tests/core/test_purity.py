@@ -51,7 +51,11 @@ def used(tree: ast.AST) -> set[str]:
 
 class Purity(TestCase):
     def test_core_and_pure_modules(self) -> None:
-        files = [*SOURCE.glob("core/**/*.py"), SOURCE / "engine/http/protocol.py", SOURCE / "engine/http/cookies.py"]
+        files = [
+            *SOURCE.glob("core/**/*.py"),
+            SOURCE / "engine/http/protocol.py",
+            SOURCE / "engine/http/cookies.py",
+        ]
         self.assertGreater(len(files), 40)
         for path in files:
             with self.subTest(path.name):
@@ -61,7 +65,8 @@ class Purity(TestCase):
         for path in SOURCE.glob("engine/**/*.py"):
             if path.name not in ("network.py",):
                 self.assertEqual(
-                    used(ast.parse(path.read_text())) & {"socket.socket", "create_connection", "open_connection"},
+                    used(ast.parse(path.read_text()))
+                    & {"socket.socket", "create_connection", "open_connection"},
                     set(),
                     path,
                 )

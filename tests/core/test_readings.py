@@ -1,4 +1,6 @@
-"""Objectives about a probe's measure: over all, by interval, as the seconds come, and what makes no sense."""
+"""Objectives about a probe's measure: over all, by interval, as the seconds come, and what makes no
+sense.
+"""
 
 from unittest import TestCase
 
@@ -39,9 +41,15 @@ def told(*values: float, unit: str = "%", every_s: float = 1.0) -> dict[tuple[st
 
 def plan(*objectives: Objective, every_s: float = 1.0) -> Plan:
     return Plan(
-        form=2, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="climb", to=1, seconds=60),),
-        probes=(Probe(probe="machine", host=Host(), every_s=every_s),), objectives=objectives,
-    )  # fmt: skip
+        form=2,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=(Stretch(stretch="climb", to=1, seconds=60),),
+        probes=(Probe(probe="machine", host=Host(), every_s=every_s),),
+        objectives=objectives,
+    )
 
 
 class OverAll(TestCase):
@@ -52,14 +60,20 @@ class OverAll(TestCase):
             ("max", values.max()),
             ("p95", np.sort(values)[int(np.ceil(0.95 * 500)) - 1]),
         ):
-            for limit, word in ((value * 0.9, "missed"), (value * 1.05, "close"), (value * 1.5, "met")):
+            for limit, word in (
+                (value * 0.9, "missed"),
+                (value * 1.05, "close"),
+                (value * 1.5, "met"),
+            ):
                 with self.subTest(measure, limit=limit):
                     found = judge_readings(objective(measure, limit), told(*values), (0, 500))
                     self.assertEqual((found.word, found.samples, found.unit), (word, 500, "%"))
                     self.assertAlmostEqual(found.value or 0, value)
 
     def test_at_least(self) -> None:
-        self.assertEqual(judge_readings(objective("mean", 10, at_least=True), told(5, 5), (0, 2)).word, "missed")
+        self.assertEqual(
+            judge_readings(objective("mean", 10, at_least=True), told(5, 5), (0, 2)).word, "missed"
+        )
 
     def test_only_the_part_that_is_asked_for_and_never_a_gap_as_zero(self) -> None:
         nan = float("nan")
@@ -81,7 +95,9 @@ class OverAll(TestCase):
                 self.assertEqual(found.word, "not judged")
                 self.assertIn(said, found.reason)
         slow = told(*[each if at % 5 == 4 else nan for at, each in enumerate(range(20))], every_s=5)
-        self.assertEqual(judge_readings(objective(), slow, (0, 20)).word, "met")  # all four that were due
+        self.assertEqual(
+            judge_readings(objective(), slow, (0, 20)).word, "met"
+        )  # all four that were due
 
     def test_in_words_with_the_unit_that_the_probe_knows(self) -> None:
         found = judge_readings(objective(), told(1), (0, 1))
@@ -92,8 +108,12 @@ class OverAll(TestCase):
 class ByInterval(TestCase):
     def test_marks_of_a_whole_run(self) -> None:
         values = [50.0] * 10 + [90.0] * 10 + [float("nan")] * 10 + [70.0] * 10
-        found = judged_readings(objective(every_s=10, missed_allowed=20), told(*values), (0, 40), 40)
-        self.assertEqual([each.word for each in found.marks], ["met", "missed", "not judged", "met"])
+        found = judged_readings(
+            objective(every_s=10, missed_allowed=20), told(*values), (0, 40), 40
+        )
+        self.assertEqual(
+            [each.word for each in found.marks], ["met", "missed", "not judged", "met"]
+        )
         self.assertEqual((found.word, found.seconds_over), ("missed", 10))
         self.assertAlmostEqual(found.excess or 0, 0.125)
 
@@ -110,7 +130,9 @@ class ByInterval(TestCase):
             stops.append(watching.add(second, []))
         self.assertEqual(next(at for at, stop in enumerate(stops) if stop is not None), 20)
         self.assertIn("mean of processor (machine) ≤ 80", str(stops[20]))
-        self.assertEqual([each.word for each in watching.marks[0]], ["met", "met", "missed", "missed", "missed"])
+        self.assertEqual(
+            [each.word for each in watching.marks[0]], ["met", "met", "missed", "missed", "missed"]
+        )
 
 
 class Senseless(TestCase):
@@ -132,14 +154,20 @@ class Senseless(TestCase):
 
 class WorstFirst(TestCase):
     def test_longest_beyond_the_limit_first_and_those_that_decide_nothing_later(self) -> None:
-        def made(name: str, word: str, missed: int = 0, excess: float | None = None, then: str = "fail") -> Judgement:
+        def made(
+            name: str, word: str, missed: int = 0, excess: float | None = None, then: str = "fail"
+        ) -> Judgement:
             marks = tuple(Mark(from_s=at, to_s=at + 1, word="missed") for at in range(missed))
             return Judgement(objective=name, word=word, marks=marks, excess=excess, then=then)  # type: ignore[arg-type]
 
         given = [
-            made("met", "met"), made("noted", "missed", 9, 3, "note"), made("short", "missed", 2, 2.0),
-            made("close", "close"), made("none", "not judged"), made("long", "missed", 7, 0.1),
+            made("met", "met"),
+            made("noted", "missed", 9, 3, "note"),
+            made("short", "missed", 2, 2.0),
+            made("close", "close"),
+            made("none", "not judged"),
+            made("long", "missed", 7, 0.1),
             made("far", "missed", 2, 4.0),
-        ]  # fmt: skip
+        ]
         names = [each.objective for each in worst_first(given)]
         self.assertEqual(names, ["long", "far", "short", "noted", "none", "close", "met"])

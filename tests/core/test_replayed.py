@@ -81,7 +81,9 @@ class Scaled(TestCase):
         self.assertEqual(played("0\n1\n4\n5", rate=0.5), [0, 4])
         self.assertEqual(played("0\n1\n4", length=2.0), [0, 2, 8])
 
-    @given(st.lists(st.floats(0, 1000), min_size=1, max_size=60), st.floats(0.1, 8), st.floats(0.1, 8))
+    @given(
+        st.lists(st.floats(0, 1000), min_size=1, max_size=60), st.floats(0.1, 8), st.floats(0.1, 8)
+    )
     def test_as_many_as_the_rate_says_in_order_and_the_curve_counts_them(
         self, at: list[float], rate: float, length: float
     ) -> None:
@@ -94,7 +96,9 @@ class Scaled(TestCase):
         # a part at the end of the curve may be shorter than the others
         counted = expected(segments(made.profile), 1.0)
         self.assertLessEqual(counted, len(instants) + 1e-6)
-        self.assertGreaterEqual(counted, sum(each < duration_s(made.profile) - 9 for each in instants) - 1e-6)
+        self.assertGreaterEqual(
+            counted, sum(each < duration_s(made.profile) - 9 for each in instants) - 1e-6
+        )
 
     def test_rows_decide_shares(self) -> None:
         made = crowd("0,phone\n1,phone\n2,phone\n3,At a desk")

@@ -18,21 +18,30 @@ from dynamikos.core.journeys.editing import (
 from dynamikos.core.values import compile_text
 
 PAGE = b"""<html><form><input type=hidden name="form_key" value="k&amp;1"><p id=minutes> 45 </p></form>
-<script>var token = "t-9";</script></html>"""
+<script>var token = "t-9";</script></html>"""  # noqa: E501
 JSON = (
-    b'{"slots": [{"id": 7, "ok": true}, {"id": 8}], "hold_token": "t-1", "none": null, "a.b": "dot", "deep": {"x": [1,'
+    b'{"slots": [{"id": 7, "ok": true}, {"id": 8}], "hold_token": "t-1", "none": null, "a.b": '
+    b'"dot", "deep": {"x": [1,'
     b" [2]]}}"
 )
 
 
 def view(body: bytes, kind: str = "text/html", status: int = 200) -> View:
-    return View(status, [(b"Content-Type", kind.encode()), (b"X-Token", b"abc")], body, lambda: {"desk": "d1"})
+    return View(
+        status,
+        [(b"Content-Type", kind.encode()), (b"X-Token", b"abc")],
+        body,
+        lambda: {"desk": "d1"},
+    )
 
 
 class Templates(TestCase):
     def test_fill(self) -> None:
         self.assertEqual(
-            compile_text("/a/{{ x }}/{{observers.email}}?").fill({"x": "1", "observers.email": "e"}), "/a/1/e?"
+            compile_text("/a/{{ x }}/{{observers.email}}?").fill(
+                {"x": "1", "observers.email": "e"}
+            ),
+            "/a/1/e?",
         )
         self.assertEqual(compile_text("plain } {").fixed, "plain } {")
 
@@ -59,7 +68,11 @@ class Captures(TestCase):
         (Capture(name="x", json="$.deep"), JSON, '{"x":[1,[2]]}'),
         (Capture(name="x", json="$..x[1][0]"), JSON, "2"),
         (Capture(name="x", json="$.a"), PAGE, None),
-        (Capture(name="x", css=CssForm(selector="input[name=form_key]", attribute="value")), PAGE, "k&1"),
+        (
+            Capture(name="x", css=CssForm(selector="input[name=form_key]", attribute="value")),
+            PAGE,
+            "k&1",
+        ),
         (Capture(name="x", css=CssForm(selector="#minutes")), PAGE, "45"),
         (Capture(name="x", css=CssForm(selector="b")), PAGE, None),
         (Capture(name="x", between=BetweenForm(before='token = "', after='"')), PAGE, "t-9"),
@@ -121,7 +134,10 @@ class Checks(TestCase):
             (Check(status=201), ("status 201", "status 200")),
             (Check(contains="t-{{ n }}"), None),
             (Check(contains="absent"), ("contains “absent”", None)),
-            (Check(json=JsonEquals(path="$.hold_token", equals="t-1")), ("$.hold_token = t-1", "the body is not JSON")),
+            (
+                Check(json=JsonEquals(path="$.hold_token", equals="t-1")),
+                ("$.hold_token = t-1", "the body is not JSON"),
+            ),
         )
         for check, expected in cases:
             with self.subTest(check):
@@ -160,7 +176,10 @@ rounds:
 
 class Verify(TestCase):
     def test_names_before_their_value(self) -> None:
-        found = [(each.step, each.request, each.message) for each in verify(JOURNEY, {"env.target", "observers.email"})]
+        found = [
+            (each.step, each.request, each.message)
+            for each in verify(JOURNEY, {"env.target", "observers.email"})
+        ]
         self.assertEqual([each[:2] for each in found], [("a", "two")] * 3 + [("b", "one")])
         self.assertIn("not captured before this request", found[0][2])
         self.assertIn("'observers' has email", found[1][2])
@@ -171,21 +190,32 @@ class Verify(TestCase):
 class Editing(TestCase):
     def keys(self, journey: object) -> str:
         return " ".join(
-            f"{part}:{step.step}({','.join(r.request for r in step.requests)})" for part, step in journey.steps()
+            f"{part}:{step.step}({','.join(r.request for r in step.requests)})"
+            for part, step in journey.steps()
         )  # type: ignore[attr-defined]
 
     def test_moves(self) -> None:
-        self.assertEqual(self.keys(move_request(JOURNEY, "a", "two", -1)), "opening:a(two,one) rounds:b(one)")
-        self.assertEqual(self.keys(move_request(JOURNEY, "a", "two", 1)), "opening:a(one) rounds:b(two,one)")
-        self.assertEqual(self.keys(move_request(JOURNEY, "b", "one", -1)), "opening:a(one,two,one-2) rounds:b()")
+        self.assertEqual(
+            self.keys(move_request(JOURNEY, "a", "two", -1)), "opening:a(two,one) rounds:b(one)"
+        )
+        self.assertEqual(
+            self.keys(move_request(JOURNEY, "a", "two", 1)), "opening:a(one) rounds:b(two,one)"
+        )
+        self.assertEqual(
+            self.keys(move_request(JOURNEY, "b", "one", -1)), "opening:a(one,two,one-2) rounds:b()"
+        )
         self.assertEqual(self.keys(move_step(JOURNEY, "a", 1)), "rounds:a(one,two) rounds:b(one)")
         self.assertEqual(self.keys(move_step(JOURNEY, "b", 1)), "opening:a(one,two) closing:b(one)")
-        self.assertEqual(self.keys(place_step(JOURNEY, "b", "opening", 0)), "opening:b(one) opening:a(one,two)")
+        self.assertEqual(
+            self.keys(place_step(JOURNEY, "b", "opening", 0)), "opening:b(one) opening:a(one,two)"
+        )
         self.assertEqual(
             self.keys(remove_step(add_step(JOURNEY, "rounds", "New thing"), "b")),
             "opening:a(one,two) rounds:new-thing()",
         )
-        self.assertEqual(change_request(JOURNEY, "a", "one", method="PUT").opening[0].requests[0].method, "PUT")
+        self.assertEqual(
+            change_request(JOURNEY, "a", "one", method="PUT").opening[0].requests[0].method, "PUT"
+        )
 
     def test_what_is_gone_is_said(self) -> None:
         with self.assertRaisesRegex(EditError, "no step 'zz'"):

@@ -10,7 +10,7 @@ from dynamikos.core.errors import RuleError
 
 PAGE = """<html><body><ul id="a" class="x y"><li>1</li><li class="y">2</li><li data-k="q,1">3</li></ul>
 <p class="x">4<b>5</b></p>
-<form><input name="hold"><input name="token" value="t"></form><div><div><p>6</p></div></div><p>7</p></body></html>"""
+<form><input name="hold"><input name="token" value="t"></form><div><div><p>6</p></div></div><p>7</p></body></html>"""  # noqa: E501
 SELECTORS = (
     "li",
     "#a > li",
@@ -39,7 +39,9 @@ class Selecting(TestCase):
         for selector in SELECTORS:
             with self.subTest(selector):
                 found = [node.html for node in compile_selector(selector)(page)]
-                self.assertEqual(sorted(map(str, found)), sorted(str(node.html) for node in page.css(selector)))
+                self.assertEqual(
+                    sorted(map(str, found)), sorted(str(node.html) for node in page.css(selector))
+                )
 
     def test_deep_pages_and_long_selectors_are_bounded(self) -> None:
         page = LexborHTMLParser("<div>" * 400 + "<p>deep</p>" + "</div>" * 400)

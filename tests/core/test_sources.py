@@ -1,4 +1,6 @@
-"""Our own sources are written for people: no line is longer than 120 columns, no function of a script than 40 lines."""
+"""Our own sources are written for people: no line of a template, script or style is longer
+than 120 columns (of Python 100, by ruff), no function of a script than 40 lines.
+"""
 
 import re
 from pathlib import Path
@@ -6,7 +8,9 @@ from unittest import TestCase
 
 ROOT = Path(__file__).parents[2]
 KINDS = ("*.html", "*.js", "*.css")  # of Python sources ruff says it
-BEGINS = re.compile(r"^(\s*)(?:export )?(?:const \w+ = (?:async )?\(.*=> \{|(?:async )?[\w]+\(.*\) \{|class \w+)$")
+BEGINS = re.compile(
+    r"^(\s*)(?:export )?(?:const \w+ = (?:async )?\(.*=> \{|(?:async )?[\w]+\(.*\) \{|class \w+)$"
+)
 
 
 def own(kind: str) -> list[Path]:
@@ -37,7 +41,12 @@ class Sources(TestCase):
                     continue
                 functions += 1
                 end = next(
-                    (at for at in range(number + 1, len(lines)) if re.match(rf"{found[1]}\}}", lines[at])), number
+                    (
+                        at
+                        for at in range(number + 1, len(lines))
+                        if re.match(rf"{found[1]}\}}", lines[at])
+                    ),
+                    number,
                 )
                 if end - number > 40:
                     long.append(f"{path.relative_to(ROOT)}:{number + 1} ({end - number} lines)")

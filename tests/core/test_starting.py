@@ -26,15 +26,23 @@ class Beginning(TestCase):
         for each in STARTS:
             with self.subTest(each.key):
                 crowd, objectives = started(each.key, dict(each.asks), (ROW,))
-                plan = Plan(form=2, plan="p", name="P", environment="e", objectives=objectives).with_crowds((crowd,))
+                plan = Plan(
+                    form=2, plan="p", name="P", environment="e", objectives=objectives
+                ).with_crowds((crowd,))
                 self.assertEqual(plan_problems(parse_plan(write_plan(plan)), {}), [])
-                self.assertAlmostEqual(duration_s(crowd.profile), 60 * dict(each.asks)["minutes"], delta=2)
+                self.assertAlmostEqual(
+                    duration_s(crowd.profile), 60 * dict(each.asks)["minutes"], delta=2
+                )
                 self.assertTrue(each.when.endswith("."))
                 self.assertEqual(objectives[0].measure, "failure-rate")
 
     def test_they_go_where_they_say(self) -> None:
-        self.assertEqual(peak(started("stairs", {"users": 80, "minutes": 8}, (ROW,))[0].profile), 80)
-        self.assertEqual(peak(started("spike", {"users": 10, "rush": 90, "minutes": 10}, (ROW,))[0].profile), 90)
+        self.assertEqual(
+            peak(started("stairs", {"users": 80, "minutes": 8}, (ROW,))[0].profile), 80
+        )
+        self.assertEqual(
+            peak(started("spike", {"users": 10, "rush": 90, "minutes": 10}, (ROW,))[0].profile), 90
+        )
         self.assertEqual(peak(started("baseline", {"minutes": 1}, (ROW, ROW, ROW))[0].profile), 3)
         self.assertTrue(started("stairs", {"users": 80, "minutes": 8}, (ROW,))[1][1].stops)
 
@@ -53,13 +61,16 @@ class Sheets(TestCase):
         )  # empty ones are out
         columns = guessed(sheet)
         self.assertEqual(columns["name"], 0)
-        taken = rows_from(sheet, {"name": 0, "journey": 1, "persona": 2, "share": 3}, JOURNEYS, PERSONAS, set())
+        taken = rows_from(
+            sheet, {"name": 0, "journey": 1, "persona": 2, "share": 3}, JOURNEYS, PERSONAS, set()
+        )
         found = [(row.row, row.journey, row.persona, row.share) for row in taken.rows]
         self.assertEqual(
             found,
             [
                 ("browsers", "sky-browser", "phone", 4000), ("observers", "booking", "", 350),
-                ("late-ones", "booking", "phone", 0),  # the journey of a merged cell is that of the line above
+                # the journey of a merged cell is that of the line above
+                ("late-ones", "booking", "phone", 0),
             ],
         )  # fmt: skip
         self.assertEqual(len(taken.wrong), 2)
@@ -96,7 +107,10 @@ class Sheets(TestCase):
 
 
 def plan(*rows: tuple[str, str, float]) -> Plan:
-    made = "".join(f"      - {{row: {key}, journey: {journey}, share: {share}}}\n" for key, journey, share in rows)
+    made = "".join(
+        f"      - {{row: {key}, journey: {journey}, share: {share}}}\n"
+        for key, journey, share in rows
+    )
     return parse_plan(
         "form: 2\nplan: p\nname: P\nenvironment: e\ncrowds:\n  - crowd: c\n"
         f"    profile: [{{stretch: hold, seconds: 9}}]\n    rows:\n{made}"

@@ -1,4 +1,6 @@
-"""Histogram, percentiles, moments: against the values of the design and independent calculations."""
+"""Histogram, percentiles, moments: against the values of the design and independent
+calculations.
+"""
 
 import math
 import statistics
@@ -17,7 +19,9 @@ class Buckets(TestCase):
     def test_known_indices(self) -> None:
         self.assertEqual(bucket_of(LIMIT_US), 23_220)
         self.assertEqual(bucket_of(10 * LIMIT_US), LAST)
-        self.assertEqual([bucket_of(v) for v in (0, 1, 2047, 2048, 2049, 2050)], [0, 1, 2047, 2048, 2048, 2049])
+        self.assertEqual(
+            [bucket_of(v) for v in (0, 1, 2047, 2048, 2049, 2050)], [0, 1, 2047, 2048, 2048, 2049]
+        )
 
     @given(st.integers(1, LIMIT_US - 1))
     def test_midpoint_is_within_half_a_per_mille(self, value: int) -> None:
@@ -29,14 +33,19 @@ class Buckets(TestCase):
 
     @given(st.lists(st.integers(-5, 2 * LIMIT_US), min_size=1))
     def test_whole_arrays_fall_into_the_same_buckets(self, values: list[int]) -> None:
-        self.assertEqual(buckets_of(np.array(values, dtype=np.int64)).tolist(), [bucket_of(value) for value in values])
+        self.assertEqual(
+            buckets_of(np.array(values, dtype=np.int64)).tolist(),
+            [bucket_of(value) for value in values],
+        )
 
 
 class Percentiles(TestCase):
     def test_values_of_the_design(self) -> None:
         hundred = Histogram.of(ms * 1000 for ms in range(1, 101))
         for percent, expected in ((50, 50), (95, 95), (99, 99)):
-            self.assertAlmostEqual(hundred.percentile_us(percent) / 1000, expected, delta=expected * 0.0005)
+            self.assertAlmostEqual(
+                hundred.percentile_us(percent) / 1000, expected, delta=expected * 0.0005
+            )
         four = Histogram.of(ms * 1000 for ms in (10, 20, 30, 40))
         self.assertAlmostEqual(four.percentile_us(50), 20_000, delta=10)
         self.assertAlmostEqual(four.percentile_us(95), 40_000, delta=20)
@@ -50,16 +59,23 @@ class Percentiles(TestCase):
     def test_nearest_rank_of_the_sorted_list(self, values: list[int], percent: float) -> None:
         rank = max(1, math.ceil(round(percent * len(values) / 100, 9)))
         expected = sorted(values)[rank - 1]
-        self.assertAlmostEqual(Histogram.of(values).percentile_us(percent), expected, delta=max(0.6, expected * 0.0005))
+        self.assertAlmostEqual(
+            Histogram.of(values).percentile_us(percent), expected, delta=max(0.6, expected * 0.0005)
+        )
 
     def test_enough_samples(self) -> None:
-        self.assertEqual([enough_for(95, n) for n in (19, 20, 199, 200)], ["no", "uncertain", "uncertain", "yes"])
+        self.assertEqual(
+            [enough_for(95, n) for n in (19, 20, 199, 200)], ["no", "uncertain", "uncertain", "yes"]
+        )
         self.assertEqual([enough_for(99, n) for n in (99, 100, 1000)], ["no", "uncertain", "yes"])
 
 
 class Merging(TestCase):
     @settings(max_examples=60, deadline=None)
-    @given(st.lists(st.integers(0, 5_000_000), max_size=80), st.lists(st.integers(0, 5_000_000), max_size=80))
+    @given(
+        st.lists(st.integers(0, 5_000_000), max_size=80),
+        st.lists(st.integers(0, 5_000_000), max_size=80),
+    )
     def test_merge_and_wire_lose_nothing(self, a: list[int], b: list[int]) -> None:
         merged = Histogram.from_bytes(Histogram.of(a).to_bytes())
         merged.merge(Histogram.from_bytes(Histogram.of(b).to_bytes()))
@@ -68,7 +84,10 @@ class Merging(TestCase):
     def test_many_at_once_are_as_one_by_one(self) -> None:
         draw = np.random.default_rng(1)
         for many, samples in ((0, 0), (1, 400), (3, 2), (40, 30), (400, 3)):
-            parts = [Histogram.of(draw.lognormal(9, 3, samples).astype(int).tolist()) for _ in range(many)]
+            parts = [
+                Histogram.of(draw.lognormal(9, 3, samples).astype(int).tolist())
+                for _ in range(many)
+            ]
             slowly = Histogram()
             for part in parts:
                 slowly.merge(part)
@@ -80,7 +99,10 @@ class Merging(TestCase):
                 self.assertEqual(again.coarser(3).counts, slowly.coarser(3).counts)
                 self.assertTrue(all(index % 8 == 4 for index in again.counts))
                 percents = (0, 1, 50, 95, 99, 99.9, 100)
-                self.assertEqual(joined.percentiles_us(*percents), [joined.percentile_us(each) for each in percents])
+                self.assertEqual(
+                    joined.percentiles_us(*percents),
+                    [joined.percentile_us(each) for each in percents],
+                )
         most = Histogram(dict.fromkeys(range(300), 2**32 - 1)).to_bytes()
         self.assertEqual(Histogram.joined([most] * 9).counts[7], 9 * (2**32 - 1))
 
@@ -111,6 +133,8 @@ class Satisfied(TestCase):
     def test_apdex_of_the_specification(self) -> None:
         passed = Histogram.of([100_000] * 60 + [1_500_000] * 30)
         found = apdex(passed, 10, 500_000)
-        self.assertEqual((found.satisfied, found.tolerating, found.frustrated, found.value), (60, 30, 10, 0.75))
+        self.assertEqual(
+            (found.satisfied, found.tolerating, found.frustrated, found.value), (60, 30, 10, 0.75)
+        )
         self.assertEqual(apdex(Histogram.of([2_100_000]), 0, 500_000).value, 0.0)
         self.assertIsNone(apdex(Histogram(), 0, 500_000).value)

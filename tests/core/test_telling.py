@@ -1,4 +1,6 @@
-"""A report: everything in one file, figures as they are, nothing that could be run, and what can't be said."""
+"""A report: everything in one file, figures as they are, nothing that could be run, and what can't
+be said.
+"""
 
 import dataclasses
 import re
@@ -25,7 +27,8 @@ from dynamikos.core.verdicts.outcome import ArrivalFigures
 from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
-    "form: 1\njourney: j\nname: Evening <b>booking</b>\nrounds:\n  - step: s\n    name: S\n    requests:\n"
+    "form: 1\njourney: j\nname: Evening <b>booking</b>\nrounds:\n  - step: s\n    name: S\n    "
+    "requests:\n"
     '      - {request: r, address: "http://127.0.0.1:9/"}\n'
 )
 
@@ -44,17 +47,48 @@ def outcome(**more: object) -> Outcome:
             max_ms=90,
         ),
         Row(
-            level="step", step="b", name="Slow | wide", count=1000, failures=3, per_s=16.0, p95_ms=1450.0, p99_ms=2000.0
+            level="step",
+            step="b",
+            name="Slow | wide",
+            count=1000,
+            failures=3,
+            per_s=16.0,
+            p95_ms=1450.0,
+            p99_ms=2000.0,
         ),
         Row(level="step", step="c", name="Never", count=0),
         Row(level="request", step="a", request="r", name="r", count=9),
     ]
-    marks = (Mark(from_s=10, to_s=20, word="missed", value=500.0), Mark(from_s=20, to_s=30, word="met", value=1.0))
+    marks = (
+        Mark(from_s=10, to_s=20, word="missed", value=500.0),
+        Mark(from_s=20, to_s=30, word="met", value=1.0),
+    )
     judged = [
-        Judgement(objective="m", word="met", value=20.5, limit=100, sentence="p95 of Fast ≤ 100 ms", samples=1200),
-        Judgement(objective="x", word="missed", value=1450, limit=400, sentence="p95 of Slow ≤ 400 ms", marks=marks),
+        Judgement(
+            objective="m",
+            word="met",
+            value=20.5,
+            limit=100,
+            sentence="p95 of Fast ≤ 100 ms",
+            samples=1200,
+        ),
+        Judgement(
+            objective="x",
+            word="missed",
+            value=1450,
+            limit=400,
+            sentence="p95 of Slow ≤ 400 ms",
+            marks=marks,
+        ),
     ]
-    given = {"rows": rows, "judgements": judged, "from_s": 10.0, "to_s": 60.0, "exit_code": 1, **more}
+    given = {
+        "rows": rows,
+        "judgements": judged,
+        "from_s": 10.0,
+        "to_s": 60.0,
+        "exit_code": 1,
+        **more,
+    }
     return Outcome(**given)  # type: ignore[arg-type]
 
 
@@ -69,17 +103,34 @@ def told(**more: object) -> Report:
         Measured('target: busy{of="a"}', "%", np.full(61, 40.0), "target", False),
         Measured("target: utilization", "%", np.full(61, 80.0), "target", False),
     ]
-    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured, all_of=True)
+    lanes = lanes_of(
+        users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured, all_of=True
+    )
     found = [
-        Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.", evidence={"p95": "2 s"})
+        Found(
+            rule="r",
+            about="target",
+            sentence="It stood still.",
+            means="So.",
+            try_="Look.",
+            evidence={"p95": "2 s"},
+        )
     ]
-    given = {"run": "run 7", "when": "2026-11-29", "findings": found, "changed": ["engine 1 → 2"], "against": "run 6"}
+    given = {
+        "run": "run 7",
+        "when": "2026-11-29",
+        "findings": found,
+        "changed": ["engine 1 → 2"],
+        "against": "run 6",
+    }
     return report_of(frozen, outcome(), lanes, **{**given, **more})  # type: ignore[arg-type]
 
 
 def report_of_rows(rows: list[Row], failing: Sequence[Failing] = ()) -> Report:
     plan = Plan(form=2, plan="p", name="P", journey="j", environment="e")
-    return report_of(frozen_of_one(plan, JOURNEY), outcome(rows=rows, failing=list(failing)), [], run="", when="")
+    return report_of(
+        frozen_of_one(plan, JOURNEY), outcome(rows=rows, failing=list(failing)), [], run="", when=""
+    )
 
 
 class Steps(TestCase):
@@ -118,16 +169,30 @@ class Lanes(TestCase):
         own = lanes_of_objectives(
             judged, goals, lambda goal: {3: Histogram.of([of[goal.objective]] * 9)}, 60
         )  # fmt: skip
-        self.assertEqual([(lane.title, lane.limit) for lane in own], [("p95 of Book", 200), ("p95 of Look", 300)])
+        self.assertEqual(
+            [(lane.title, lane.limit) for lane in own], [("p95 of Book", 200), ("p95 of Look", 300)]
+        )
         self.assertAlmostEqual(own[0].lines[0][1][3], 250, delta=3)
         self.assertEqual(int(np.isfinite(own[0].lines[0][1]).sum()), 1)
-        lanes = lanes_of(users, users, users * 0, {}, measured, goals, own, ['target: queue{of="disk"}'])
+        lanes = lanes_of(
+            users, users, users * 0, {}, measured, goals, own, ['target: queue{of="disk"}']
+        )
         self.assertEqual(
             [lane.title for lane in lanes],
-            ["Users", "Exchanges", "Response time of steps", "p95 of Book", "p95 of Look", "target: queue",
-             "target: utilization", "target: memory"],
-        )  # fmt: skip
-        self.assertIn("Failures", [lane.title for lane in lanes_of(users, users, users, {}, measured)])
+            [
+                "Users",
+                "Exchanges",
+                "Response time of steps",
+                "p95 of Book",
+                "p95 of Look",
+                "target: queue",
+                "target: utilization",
+                "target: memory",
+            ],
+        )
+        self.assertIn(
+            "Failures", [lane.title for lane in lanes_of(users, users, users, {}, measured)]
+        )
 
 
 class Page(TestCase):
@@ -146,8 +211,10 @@ class Page(TestCase):
         for page in (as_html(report), as_markdown(report)):
             for figure in ("1.45 s", "20.5 ms", "400 ms", "engine 1 → 2", "It stood still."):
                 self.assertIn(figure, page)
-            self.assertLess(page.index("Slow | wide".replace("|", "\\|") if page[0] == "#" else "Slow | wide"),
-                            page.index("Fast", page.index("slowest first")))  # fmt: skip
+            self.assertLess(
+                page.index("Slow | wide".replace("|", "\\|") if page[0] == "#" else "Slow | wide"),
+                page.index("Fast", page.index("slowest first")),
+            )
         self.assertIn("1,200", as_html(report))
         self.assertIn("10 s beyond the limit", as_html(report))
 
@@ -170,23 +237,33 @@ class Told(TestCase):
     def said(self, plan: str, **more: object) -> str:
         head = "form: 2\nplan: p\nname: P\nenvironment: e\ncrowds:\n  - crowd: c\n"
         text = f"{head}{plan}    rows: [{{row: r, journey: j}}]\n"
-        frozen = replace(frozen_of_one(Plan(form=2, plan="p", name="P", journey="j", environment="e"), JOURNEY),
-                         crowds=parse_plan(text).everybody())  # fmt: skip
+        frozen = replace(
+            frozen_of_one(Plan(form=2, plan="p", name="P", journey="j", environment="e"), JOURNEY),
+            crowds=parse_plan(text).everybody(),
+        )
         return " ".join(report_of(frozen, outcome(**more), [], run="run 7", when="").tested)
 
     def test_how_many_come_is_said_with_the_curve(self) -> None:
         climb = (
-            "{stretch: climb, to: 30, seconds: 5}, {stretch: hold, seconds: 25}, {stretch: climb, to: 10, seconds: 5}"
+            "{stretch: climb, to: 30, seconds: 5}, {stretch: hold, seconds: 25}, {stretch: climb, "
+            "to: 10, seconds: 5}"
         )
         said = self.said(f"    profile: [{climb}]\n", planned_peak=30, peak_users=28)
         self.assertIn("Up to 30 users in 5 s, 30 users for 25 s, down to 10 users in 5 s.", said)
         self.assertIn("At most 28 of 30 planned users were there at once", said)
-        steps = "{stretch: stairs, to: 40, steps: 4, seconds: 80}, {stretch: burst, to: 90, seconds: 3}"
+        steps = (
+            "{stretch: stairs, to: 40, steps: 4, seconds: 80}, {stretch: burst, to: 90, seconds: 3}"
+        )
         said = self.said(f"    profile: [{steps}, {{stretch: hold, seconds: 9}}]\n")
-        self.assertIn("In 4 steps to 40 users in 80 s, a jump to 90 users for 3 s, 40 users for 9 s.", said)
+        self.assertIn(
+            "In 4 steps to 40 users in 80 s, a jump to 90 users for 3 s, 40 users for 9 s.", said
+        )
 
     def test_of_arrivals_how_many_came_and_nothing_of_planned_users(self) -> None:
-        load = "    load: {workload: arrivals, ceiling: 50}\n    profile: [{stretch: burst, to: 80, seconds: 120}]\n"
+        load = (
+            "    load: {workload: arrivals, ceiling: 50}\n    profile: [{stretch: burst, to: 80, "
+            "seconds: 120}]\n"
+        )
         came = ArrivalFigures(planned=9600, started=9550, turned_away=50)
         said = self.said(load, arrivals=came, peak_users=117)
         self.assertIn("A jump to 80 arrivals a second for 120 s.", said)
@@ -195,10 +272,32 @@ class Told(TestCase):
 
     def test_what_failed_by_kind_and_by_value(self) -> None:
         rows = [
-            Row(level="step", step="a", name="Look", count=90, failures=32, kinds={"status-500": 30, "check": 2}),
+            Row(
+                level="step",
+                step="a",
+                name="Look",
+                count=90,
+                failures=32,
+                kinds={"status-500": 30, "check": 2},
+            ),
             Row(level="request", step="a", request="find", name="find", kinds={"status-500": 30}),
-            Row(level="request", row="other", step="a", request="find", name="find", kinds={"status-500": 4}),
-            Row(level="step", row="other", step="a", name="Look", count=10, failures=4, kinds={"status-500": 4}),
+            Row(
+                level="request",
+                row="other",
+                step="a",
+                request="find",
+                name="find",
+                kinds={"status-500": 4},
+            ),
+            Row(
+                level="step",
+                row="other",
+                step="a",
+                name="Look",
+                count=10,
+                failures=4,
+                kinds={"status-500": 4},
+            ),
             Row(level="round", name="Round", kinds={"a step failed": 31}),
         ]
         failing = [
@@ -206,9 +305,13 @@ class Told(TestCase):
             Failing(("j", "a", "find"), "t.id", "", 1, 30, values=30, is_many=True),
         ]
         report = dataclasses.replace(
-            told(), failed=report_of_rows(rows).failed, failing=report_of_rows(rows, failing).failing
+            told(),
+            failed=report_of_rows(rows).failed,
+            failing=report_of_rows(rows, failing).failing,
         )
-        self.assertEqual(list(report.failed), [("Look: find", "status-500", 34), ("Look", "check", 2)])
+        self.assertEqual(
+            list(report.failed), [("Look: find", "status-500", 34), ("Look", "check", 2)]
+        )
         self.assertEqual([each.value for each in report.failing], ["cyg|nus"])
         self.assertIn("What failed", as_html(report))
         self.assertIn("| find | t.term | cyg\\|nus | 30 | 30 | 40 |", as_markdown(report))
@@ -219,10 +322,17 @@ class Told(TestCase):
 class Limits(TestCase):
     def test_only_an_objective_about_all_steps_is_drawn(self) -> None:
         over_all = Objective(objective="a", measure="p95", limit=400)
-        others = [replace(over_all, objective="b", limit=1, **more) for more in (
-            {"step": "s"}, {"journey": "j"}, {"row": "r"}, {"measure": "p99"}, {"step": "s", "request": "q"},
-            {"probe": "t", "reading": "x"},
-        )]  # fmt: skip
+        others = [
+            replace(over_all, objective="b", limit=1, **more)
+            for more in (
+                {"step": "s"},
+                {"journey": "j"},
+                {"row": "r"},
+                {"measure": "p99"},
+                {"step": "s", "request": "q"},
+                {"probe": "t", "reading": "x"},
+            )
+        ]
         self.assertEqual(limit_of([*others, over_all, replace(over_all, limit=500)]), 400)
         self.assertIsNone(limit_of(others))
 
@@ -248,8 +358,13 @@ class Drawings(TestCase):
     def test_a_part_of_a_run_begins_where_it_does(self) -> None:
         found = drawn(Lane("x", "s", [("a", np.arange(100.0))]), 60, (50, 90), begin=40)
         self.assertEqual(found.columns[0][1], "00:40")
-        first, last = (tuple(map(float, each.split())) for each in (
-            re.split("[ML]", found.paths[0][1])[1], re.split("[ML]", found.paths[0][1])[-1]))  # fmt: skip
+        first, last = (
+            tuple(map(float, each.split()))
+            for each in (
+                re.split("[ML]", found.paths[0][1])[1],
+                re.split("[ML]", found.paths[0][1])[-1],
+            )
+        )
         self.assertLess(first[0], last[0])
         self.assertEqual(len(re.split("[ML]", found.paths[0][1])) - 1, 20)
         self.assertEqual(found.measured, (478.0, 422.0))  # the half of it that is measured
@@ -260,7 +375,9 @@ class Drawings(TestCase):
 
     def test_servers_that_tell_most_come_first_and_measures_alike_share_a_lane(self) -> None:
         lanes = told().lanes
-        self.assertEqual([each.title for each in lanes[4:]], ["target: utilization", "target: busy"])
+        self.assertEqual(
+            [each.title for each in lanes[4:]], ["target: utilization", "target: busy"]
+        )
         self.assertEqual([name for name, _ in lanes[5].lines], ["a"])
 
     def test_every_drawing_is_well_formed(self) -> None:
@@ -269,7 +386,10 @@ class Drawings(TestCase):
 
     def test_an_hour_of_six_hundred_steps_is_a_small_file(self) -> None:
         draw = np.random.default_rng(1)
-        rows = [Row(level="step", step=f"s{n}", name=f"Step {n}", count=99, p95_ms=float(n)) for n in range(600)]
+        rows = [
+            Row(level="step", step=f"s{n}", name=f"Step {n}", count=99, p95_ms=float(n))
+            for n in range(600)
+        ]
         users = draw.uniform(0, 1000, 3600)
         lanes = lanes_of(users, users, users, {"p95": users, "p50": users}, [])
         frozen = frozen_of_one(

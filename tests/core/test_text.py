@@ -15,12 +15,18 @@ from dynamikos.core.text import read, write
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=30)
 LEAF = (
-    st.none() | st.booleans() | st.integers(-(10**20), 10**20) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
+    st.none()
+    | st.booleans()
+    | st.integers(-(10**20), 10**20)
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | TEXT
 )
 VALUE = st.dictionaries(
     TEXT,
     st.recursive(
-        LEAF, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4), max_leaves=12
+        LEAF,
+        lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4),
+        max_leaves=12,
     ),
     min_size=1,
     max_size=4,
@@ -127,7 +133,9 @@ class JourneyText(TestCase):
         import jsonschema
 
         journey = parse_journey(JOURNEY)
-        jsonschema.validate(read(write_journey(journey)).value, json.loads(json.dumps(journey_schema())))
+        jsonschema.validate(
+            read(write_journey(journey)).value, json.loads(json.dumps(journey_schema()))
+        )
         with self.assertRaises(jsonschema.ValidationError):
             jsonschema.validate({"form": 1, "journey": "x"}, journey_schema())
 
@@ -141,10 +149,16 @@ class JourneyText(TestCase):
 
         docs = Path(__file__).parents[2] / "docs"
         self.assertEqual(
-            json.loads((docs / "journey.schema.json").read_text()), json.loads(json.dumps(journey_schema()))
+            json.loads((docs / "journey.schema.json").read_text()),
+            json.loads(json.dumps(journey_schema())),
         )
-        self.assertEqual(json.loads((docs / "plan.schema.json").read_text()), json.loads(json.dumps(plan_schema())))
-        self.assertEqual(json.loads((docs / "run.schema.json").read_text()), json.loads(json.dumps(run_schema())))
+        self.assertEqual(
+            json.loads((docs / "plan.schema.json").read_text()),
+            json.loads(json.dumps(plan_schema())),
+        )
+        self.assertEqual(
+            json.loads((docs / "run.schema.json").read_text()), json.loads(json.dumps(run_schema()))
+        )
         published = json.loads((docs / "persona.schema.json").read_text())
         self.assertEqual(published, json.loads(json.dumps(persona_schema())))
 
@@ -155,14 +169,21 @@ CAPTURE = st.one_of(
     st.builds(Capture, name=TEXT, css=st.builds(CssForm, selector=TEXT, attribute=TEXT)),
     st.builds(Capture, name=TEXT, between=st.builds(BetweenForm, before=TEXT, after=TEXT)),
     st.builds(Capture, name=TEXT, header=TEXT),
-    st.builds(Capture, name=TEXT, regex=st.builds(RegexForm, pattern=TEXT, group=st.integers(0, 9))),
+    st.builds(
+        Capture, name=TEXT, regex=st.builds(RegexForm, pattern=TEXT, group=st.integers(0, 9))
+    ),
 )
 CHECK = st.one_of(
     st.builds(Check, status=st.integers(100, 599)),
     st.builds(Check, contains=TEXT),
     st.builds(Check, json=st.builds(JsonEquals, path=TEXT, equals=TEXT)),
 )
-BODY = st.none() | st.builds(Body, form=PAIRS) | st.builds(Body, json=TEXT) | st.builds(Body, raw=TEXT, type=TEXT)
+BODY = (
+    st.none()
+    | st.builds(Body, form=PAIRS)
+    | st.builds(Body, json=TEXT)
+    | st.builds(Body, raw=TEXT, type=TEXT)
+)
 REQUEST = st.builds(
     Request,
     request=st.just("r"),
@@ -181,7 +202,9 @@ REQUEST = st.builds(
 class Identity(TestCase):
     @settings(max_examples=150, deadline=None)
     @given(st.lists(REQUEST, max_size=1), TEXT, st.floats(0, 1000))
-    def test_journey_to_text_to_journey(self, requests: list[Request], name: str, think: float) -> None:
+    def test_journey_to_text_to_journey(
+        self, requests: list[Request], name: str, think: float
+    ) -> None:
         journey = Journey(
             form=1,
             journey="j",

@@ -12,7 +12,9 @@ from tests.core.test_comparison import a_run, line
 class Levels(TestCase):
     def test_a_level_that_rises_is_found_where_it_does(self) -> None:
         draw = np.random.default_rng(3)
-        values = [100 * float(np.exp(draw.normal(0, 0.03))) * (1.3 if at >= 7 else 1) for at in range(12)]
+        values = [
+            100 * float(np.exp(draw.normal(0, 0.03))) * (1.3 if at >= 7 else 1) for at in range(12)
+        ]
         found = turns(values, [None] * 12, "p95")
         self.assertEqual([each.at for each in found], [7])
         self.assertAlmostEqual(found[0].change, 0.3, delta=0.05)
@@ -21,7 +23,9 @@ class Levels(TestCase):
     def test_two_changes_and_each_between_its_neighbours(self) -> None:
         draw = np.random.default_rng(5)
         levels = [100] * 6 + [150] * 6 + [100] * 6
-        found = turns([each * float(np.exp(draw.normal(0, 0.02))) for each in levels], [None] * 18, "mean")
+        found = turns(
+            [each * float(np.exp(draw.normal(0, 0.02))) for each in levels], [None] * 18, "mean"
+        )
         self.assertEqual([each.at for each in found], [6, 12])
         self.assertGreater(found[0].change, 0.4)
         self.assertLess(found[1].change, -0.25)
@@ -29,7 +33,13 @@ class Levels(TestCase):
     def test_runs_of_one_level_seldom_have_a_change(self) -> None:
         draw = np.random.default_rng(1)
         found = sum(
-            bool(turns([100 * float(np.exp(draw.normal(0, 0.08))) for _ in range(n)], [None] * n, "mean"))
+            bool(
+                turns(
+                    [100 * float(np.exp(draw.normal(0, 0.08))) for _ in range(n)],
+                    [None] * n,
+                    "mean",
+                )
+            )
             for n in (6, 12, 20)
             for _ in range(100)
         )

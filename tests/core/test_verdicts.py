@@ -18,7 +18,8 @@ from dynamikos.core.verdicts.ending import FINISHED, GENTLY, NOW, Ending
 from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
-    "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n      - {request: r,"
+    "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n    "
+    "  - {request: r,"
     ' address: "/x"}\n'
 )
 
@@ -74,38 +75,69 @@ def outcome(
         )
         for ledger in (window, whole):
             ledger.add(decode(encode(message)))
-    return frozen, conclude(frozen, window, whole, ending=ending, in_flight=0, peak_users=peak, lost=lost)
+    return frozen, conclude(
+        frozen, window, whole, ending=ending, in_flight=0, peak_users=peak, lost=lost
+    )
 
 
 class Bursts(TestCase):
-    """A second after a stop in which a generator sends at once what was overdue makes the target really queue."""
+    """A second after a stop in which a generator sends at once what was overdue makes the target
+    really queue.
+    """
 
     def judged(self, slow: dict[int, int], stops: dict[int, int], limit: float = 200) -> Outcome:
-        """A minute of 20 exchanges of 50 ms a second, in some seconds so many more of 600 ms; stops in ms."""
+        """A minute of 20 exchanges of 50 ms a second, in some seconds so many more of 600 ms; stops
+        in ms.
+        """
         plan = Plan(
-            form=2, plan="p", name="P", journey="j", environment="e",
-            profile=(Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=60)),
+            form=2,
+            plan="p",
+            name="P",
+            journey="j",
+            environment="e",
+            profile=(
+                Stretch(stretch="climb", to=4, seconds=0),
+                Stretch(stretch="hold", seconds=60),
+            ),
             objectives=(Objective(objective="o", measure="p95", limit=limit),),
-        )  # fmt: skip
+        )
         frozen, series = frozen_of_one(plan, JOURNEY), series_of(JOURNEY)
         ledger, watching, messages = Ledger(series), Watching(frozen), []
         for second in range(60):
             times = [50_000] * 20 + [600_000] * slow.get(second, 0)
-            parts = [SeriesSecond(
-                no=each.no, n=len(times), sum_us=sum(times), squares=str(sum(us * us for us in times)),
-                hist=Histogram.of(times).to_bytes(),
-            ) for each in series]  # fmt: skip
+            parts = [
+                SeriesSecond(
+                    no=each.no,
+                    n=len(times),
+                    sum_us=sum(times),
+                    squares=str(sum(us * us for us in times)),
+                    hist=Histogram.of(times).to_bytes(),
+                )
+                for each in series
+            ]
             health = Health(stopped_max_us=1000 * stops.get(second, 0))
             message = ShardSecond(
-                shard=0, second=second, sent=len(times), answered=len(times), series=parts, health=health, by_row={0: 4}
+                shard=0,
+                second=second,
+                sent=len(times),
+                answered=len(times),
+                series=parts,
+                health=health,
+                by_row={0: 4},
             )
             messages.append(decode(encode(message)))
             ledger.add(messages[-1])
             watching.add(second, messages[-1:])
         return conclude(
-            frozen, ledger, ledger, ending=FINISHED, in_flight=0, peak_users=4, bursts=watching.bursts(60),
+            frozen,
+            ledger,
+            ledger,
+            ending=FINISHED,
+            in_flight=0,
+            peak_users=4,
+            bursts=watching.bursts(60),
             calm=lambda left_out: without(messages, left_out, series, 0, 60),
-        )  # fmt: skip
+        )
 
     def test_what_is_missed_only_with_them_is_not_judged_and_says_what_it_is_without(self) -> None:
         found = self.judged({30: 100}, {29: 800})
@@ -130,12 +162,18 @@ class Bursts(TestCase):
 
 
 class Carried(TestCase):
-    def test_one_that_is_not_busy_does_not_tell_its_capacity_but_how_many_users_it_carries_at_least(self) -> None:
+    def test_one_that_is_not_busy_does_not_tell_its_capacity_but_how_many_users_it_carries_at_least(
+        self,
+    ) -> None:
         for share, capacity in ((0.01, None), (0.1, None), (0.5, 140)):
             ledger = Ledger(series_of(JOURNEY))
             for second in range(10):
                 health = Health(cpu_share=share)
-                ledger.add(ShardSecond(shard=0, second=second, users={"thinking": 20}, answered=100, health=health))
+                ledger.add(
+                    ShardSecond(
+                        shard=0, second=second, users={"thinking": 20}, answered=100, health=health
+                    )
+                )
             self.assertAlmostEqual(ledger.processor_share, share)
             self.assertEqual(ledger.capacity_per_s, capacity)  # at 70 %
             self.assertEqual(ledger.carries, None if share < 0.02 else int(0.7 * 20 / share + 1e-9))
@@ -180,7 +218,14 @@ class Verdicts(TestCase):
         import jsonschema
 
         schema = run_schema()
-        for given in ({}, {"limit": 50}, {"failed": 100}, {"ending": NOW}, {"lost": ("here",)}, {"count": 0}):
+        for given in (
+            {},
+            {"limit": 50},
+            {"failed": 100},
+            {"ending": NOW},
+            {"lost": ("here",)},
+            {"count": 0},
+        ):
             with self.subTest(given):
                 frozen, found = outcome(**given)  # type: ignore[arg-type]
                 value = json.loads(as_json(frozen, found))
@@ -193,7 +238,8 @@ class Verdicts(TestCase):
         frozen, found = outcome(limit=50)
         value = json.loads(as_json(frozen, found))
         self.assertEqual(
-            (value["exit_code"], value["objectives"][0]["word"], value["rows"][1]["p50_ms"] > 99), (1, "missed", True)
+            (value["exit_code"], value["objectives"][0]["word"], value["rows"][1]["p50_ms"] > 99),
+            (1, "missed", True),
         )
         suite = ElementTree.fromstring(as_junit(frozen, found))
         self.assertEqual((suite.get("failures"), suite.get("errors")), ("1", "0"))

@@ -1,4 +1,6 @@
-"""Workers: jobs done apart, bounded in time and memory, and the next job served after one that was ended."""
+"""Workers: jobs done apart, bounded in time and memory, and the next job served after one that was
+ended.
+"""
 
 import time
 from unittest import TestCase
@@ -15,15 +17,21 @@ PAGE = b"<b>one: A17</b> <b>two: B22</b>"
 
 
 def tried(pattern: str, body: bytes = PAGE, *, seconds: float = 2.0, **more: object) -> Trial:
-    capture = Capture(name="v", regex=RegexForm(pattern=pattern, group=int(more.pop("group", 1))), **more)  # type: ignore[arg-type,call-overload]
-    payload = msgspec.msgpack.encode((capture, [GivenAnswer(200, [(b"content-type", b"text/html")], body, {}, [])]))
+    capture = Capture(
+        name="v", regex=RegexForm(pattern=pattern, group=int(more.pop("group", 1))), **more
+    )  # type: ignore[arg-type,call-overload]
+    payload = msgspec.msgpack.encode(
+        (capture, [GivenAnswer(200, [(b"content-type", b"text/html")], body, {}, [])])
+    )
     return msgspec.msgpack.decode(call("trial", payload, seconds=seconds), type=list[Trial])[0]
 
 
 class Workers(TestCase):
     def test_what_a_capture_finds_and_its_groups(self) -> None:
         found = tried(r"<b>(\w+): ([A-Z])(\d+)", group=3, pick="last")
-        self.assertEqual((found.count, found.taken, found.groups), (2, "22", ["<b>two: B22", "two", "B", "22"]))
+        self.assertEqual(
+            (found.count, found.taken, found.groups), (2, "22", ["<b>two: B22", "two", "B", "22"])
+        )
         self.assertTrue(found.before.endswith("two: B"))
         self.assertTrue(found.after.startswith("</b>"))
         self.assertEqual(tried("nothing (x)").count, 0)

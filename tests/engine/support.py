@@ -39,9 +39,18 @@ def frozen(
     """`parts` is the text form from "opening:" on; env.base is BASE."""
     journey = parse_journey("form: 1\njourney: j\nname: J\n" + dedent(parts))
     plan = Plan(
-        form=2, plan="p", name="P", journey="j", environment="e", grace_s=grace_s, failed_pause_s=failed_pause_s,
-        profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
-    )  # fmt: skip
+        form=2,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        grace_s=grace_s,
+        failed_pause_s=failed_pause_s,
+        profile=(
+            Stretch(stretch="climb", to=users, seconds=climb_s),
+            Stretch(stretch="hold", seconds=hold_s),
+        ),
+    )
     data = (
         (
             DataPile(
@@ -55,13 +64,21 @@ def frozen(
         if rows is not None
         else ()
     )
-    return frozen_of_one(plan, journey, seed=seed, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data)
+    return frozen_of_one(
+        plan, journey, seed=seed, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data
+    )
 
 
 def step(key: str, *requests: str, think_s: float = 0) -> str:
     """A step of the text form, to stand under a part."""
-    lines = "\n".join(indent("- " + indent(dedent(request).strip(), "  ").strip(), "    ") for request in requests)
-    return f"  - step: {key}\n    name: {key}\n    think_s: {think_s}\n    requests:\n" + indent(lines, "  ") + "\n"
+    lines = "\n".join(
+        indent("- " + indent(dedent(request).strip(), "  ").strip(), "    ") for request in requests
+    )
+    return (
+        f"  - step: {key}\n    name: {key}\n    think_s: {think_s}\n    requests:\n"
+        + indent(lines, "  ")
+        + "\n"
+    )
 
 
 def perform(
@@ -80,8 +97,17 @@ def perform(
         clock, switch = VirtualClock(), Control()
         if control is not None:
             control(switch)
-        shard = Shard(number=0, count=1, frozen=made, rows={"observers": rows or []}, secrets={}, functions=functions)
-        return (await run(shard, network, clock, sink, begin=clock.now() + 0.5, control=switch)).words
+        shard = Shard(
+            number=0,
+            count=1,
+            frozen=made,
+            rows={"observers": rows or []},
+            secrets={},
+            functions=functions,
+        )
+        return (
+            await run(shard, network, clock, sink, begin=clock.now() + 0.5, control=switch)
+        ).words
 
     return run_virtual(program()), sink, network
 

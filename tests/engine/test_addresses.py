@@ -1,4 +1,6 @@
-"""What goes out in the first lines of a request: addresses, hosts and headers, each value encoded for its place."""
+"""What goes out in the first lines of a request: addresses, hosts and headers, each value encoded
+for its place.
+"""
 
 from unittest import TestCase
 
@@ -29,17 +31,30 @@ class Encoded(TestCase):
         ):
             with self.subTest(given):
                 values["v"] = given
-                self.assertEqual(addressed("{{ base }}/x/{{ v }}/y", {})(values), f"{BASE}/x/{path}/y")
-                self.assertEqual(addressed("{{ base }}/x?q={{ v }}&z=1", {})(values), f"{BASE}/x?q={query}&z=1")
-                self.assertEqual(addressed("{{ base }}/x/{{ env.v }}", {"env.v": given})(values), f"{BASE}/x/{path}")
                 self.assertEqual(
-                    addressed("{{ base }}/{{ v | percent }}", {})(values).partition("9999/")[2].count("%25%25"), 0
+                    addressed("{{ base }}/x/{{ v }}/y", {})(values), f"{BASE}/x/{path}/y"
+                )
+                self.assertEqual(
+                    addressed("{{ base }}/x?q={{ v }}&z=1", {})(values), f"{BASE}/x?q={query}&z=1"
+                )
+                self.assertEqual(
+                    addressed("{{ base }}/x/{{ env.v }}", {"env.v": given})(values),
+                    f"{BASE}/x/{path}",
+                )
+                self.assertEqual(
+                    addressed("{{ base }}/{{ v | percent }}", {})(values)
+                    .partition("9999/")[2]
+                    .count("%25%25"),
+                    0,
                 )
         self.assertEqual(addressed("{{ base }}{{ link }}", {})(values), f"{BASE}/a/b?c=d%20e")
         self.assertEqual(
-            addressed("{{ base }}/x/{{ w | encoded }}", {})({"base": BASE, "w": "a%20b"}), f"{BASE}/x/a%20b"
+            addressed("{{ base }}/x/{{ w | encoded }}", {})({"base": BASE, "w": "a%20b"}),
+            f"{BASE}/x/a%20b",
         )
-        self.assertEqual(addressed("{{ whole }}", {})({"whole": f"{BASE}/ä?x=1&y=2"}), f"{BASE}/%C3%A4?x=1&y=2")
+        self.assertEqual(
+            addressed("{{ whole }}", {})({"whole": f"{BASE}/ä?x=1&y=2"}), f"{BASE}/%C3%A4?x=1&y=2"
+        )
         self.assertEqual(
             addressed("{{ base }}/ein weg/ü 50% {{ v }}", {})({"base": BASE, "v": "a b"}),
             f"{BASE}/ein%20weg/%C3%BC%2050%25%20a%20b",
@@ -78,14 +93,20 @@ class Headers(TestCase):
                 journey = msgspec.structs.replace(
                     made.journey, rounds=(msgspec.structs.replace(first, requests=(request,)),)
                 )
-                self.assertTrue(any("header" in each.message for each in verify(journey, {"env.base"})), name)
+                self.assertTrue(
+                    any("header" in each.message for each in verify(journey, {"env.base"})), name
+                )
                 with self.assertRaises(RuleError):
                     perform(msgspec.structs.replace(made, journeys={"j": journey}), ok)
 
     def test_an_own_host_replaces_and_an_own_cookie_joins(self) -> None:
         made = frozen(
             "rounds:\n"
-            + step("s", 'request: r\naddress: "{{ env.base }}/"\nheaders: [[Host, other.example], [Cookie, a=1]]')
+            + step(
+                "s",
+                'request: r\naddress: "{{ env.base }}/"\nheaders: [[Host, other.example], [Cookie, '
+                "a=1]]",
+            )
         )
         came = b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\nSet-Cookie: s=\xc3\xbc\r\n\r\n"
         _, _, network = perform(made, lambda data: Scripted(came, 1))
@@ -95,8 +116,8 @@ class Headers(TestCase):
         self.assertIn("Cookie: a=1; s=\u00fc\r\n".encode(), second)  # the bytes that came
 
     def test_credentials_stay_with_their_origin(self) -> None:
-        """Scheme, host and port: an own Authorization header, Basic, Bearer, a hand-written Cookie, a header with a
-        secret.
+        """Scheme, host and port: an own Authorization header, Basic, Bearer, a hand-written Cookie,
+        a header with a secret.
         """
         for where, stays in (
             ("http://127.0.0.1:9999/b", True),
@@ -113,9 +134,13 @@ class Headers(TestCase):
             ):
                 with self.subTest(where, proof=proof):
                     made = frozen(
-                        "rounds:\n" + step("s", f'request: r\naddress: "{{{{ env.base }}}}/a"\n{proof}'), hold_s=1
+                        "rounds:\n"
+                        + step("s", f'request: r\naddress: "{{{{ env.base }}}}/a"\n{proof}'),
+                        hold_s=1,
                     )
-                    made = msgspec.structs.replace(made, values={**made.values, "secrets.key": "k-secret-k"})
+                    made = msgspec.structs.replace(
+                        made, values={**made.values, "secrets.key": "k-secret-k"}
+                    )
                     _, _, network = perform(
                         made,
                         lambda data, where=where: Scripted(
@@ -126,13 +151,17 @@ class Headers(TestCase):
                         ),
                     )
                     there = next(each for each in network.requests if each.startswith(b"GET /b"))
-                    sent = any(mark in there for mark in (b"Authorization:", b"Cookie: a=1", b"X-Api-Key"))
+                    sent = any(
+                        mark in there for mark in (b"Authorization:", b"Cookie: a=1", b"X-Api-Key")
+                    )
                     self.assertEqual(sent, stays)
 
     def test_a_location_goes_back_as_the_bytes_it_came_as(self) -> None:
         made = frozen("rounds:\n" + step("s", 'request: r\naddress: "{{ env.base }}/a"'), hold_s=1)
         head = b"HTTP/1.1 302 Found\r\nContent-Length: 0\r\nLocation: /caf\xe9 x?\r\n\r\n"
-        _, _, network = perform(made, lambda data: Scripted(head if data.startswith(b"GET /a") else answer(), 2))
+        _, _, network = perform(
+            made, lambda data: Scripted(head if data.startswith(b"GET /a") else answer(), 2)
+        )
         self.assertIn(b"GET /caf%E9%20x? HTTP/1.1", network.requests[1])
 
 

@@ -18,13 +18,18 @@ HOME, OTHER = "http://sky.example", "http://other.example"
 
 
 def holdings() -> UserState:
-    maker = Maker(lambda: stream(1, "values", "", 1), lambda: 0, run_count=lambda name: "1", known={})
+    maker = Maker(
+        lambda: stream(1, "values", "", 1), lambda: 0, run_count=lambda name: "1", known={}
+    )
     return UserState(1, Values({}, maker))
 
 
 def attempt(own: UserState, method: str = "GET", more: str = "", body: str = "") -> Attempt:
     text = "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n"
-    text += f"      - {{request: r, method: {method}, address: '{HOME}/a?b=1', headers: [[X-Own, own], [Cookie, a=b],"
+    text += (
+        f"      - {{request: r, method: {method}, address: '{HOME}/a?b=1', headers: [[X-Own, own], "
+        "[Cookie, a=b],"
+    )
     text += f" [Authorization, Basic eA==]]{body}{more}}}\n"
     compiled = compile_journey(parse_journey(text), {}, item_of=item_of).rounds[0].requests[0]
     made = Attempt(own)
@@ -47,13 +52,15 @@ def state(made: Attempt) -> dict[str, object]:
     return {
         each: getattr(made, each)
         for each in names
-        if not callable(getattr(Attempt, each, None)) and not isinstance(getattr(Attempt, each, None), property)
+        if not callable(getattr(Attempt, each, None))
+        and not isinstance(getattr(Attempt, each, None), property)
     }
 
 
 class Redirects(TestCase):
     def test_method_and_body_by_status(self) -> None:
-        table = [  # status, method sent, method asked for then, whether the body goes along (RFC 9110 §15.4)
+        # status, method sent, method asked for then, whether the body goes along (RFC 9110 §15.4)
+        table = [
             ("301 Moved", "GET", "GET", False),
             ("301 Moved", "POST", "GET", False),
             ("302 Found", "POST", "GET", False),
@@ -71,19 +78,27 @@ class Redirects(TestCase):
                 assert isinstance(move, Redirect)
                 origin, head, sent = move.place
                 self.assertEqual(
-                    (origin, head.base.target, head.base.method), (("http", "sky.example", 80), "/there", then)
+                    (origin, head.base.target, head.base.method),
+                    (("http", "sky.example", 80), "/there", then),
                 )
                 self.assertEqual(bool(sent), keeps)
                 self.assertEqual("Content-Type" in dict(head.pairs()), keeps)
 
     def test_to_another_origin_go_no_credentials(self) -> None:
-        for to, private in ((f"{HOME}/b", True), ("b", True), (f"{OTHER}/b", False), ("https://sky.example/", False)):
+        for to, private in (
+            (f"{HOME}/b", True),
+            ("b", True),
+            (f"{OTHER}/b", False),
+            ("https://sky.example/", False),
+        ):
             with self.subTest(to=to):
                 move = attempt(holdings()).next(reply("302 Found", f"Location: {to}\r\n"))
                 assert isinstance(move, Redirect)
                 head = move.place[1]
                 names = dict(head.pairs())
-                self.assertEqual(("Authorization" in names, head.cookie == "a=b"), (private, private))
+                self.assertEqual(
+                    ("Authorization" in names, head.cookie == "a=b"), (private, private)
+                )
                 self.assertEqual(names["X-Own"], "own")
                 self.assertEqual(names["Host"], to.split("/")[2] if "//" in to else "sky.example")
 
@@ -95,7 +110,9 @@ class Redirects(TestCase):
             assert isinstance(move, Redirect)
             made.follow(move, answered)
             self.assertEqual(made.place[1].base.target, target)
-        self.assertEqual((made.hop, made.bytes_out, made.bytes_in, len(made.trail or ())), (3, 300, 150, 3))
+        self.assertEqual(
+            (made.hop, made.bytes_out, made.bytes_in, len(made.trail or ())), (3, 300, 150, 3)
+        )
         self.assertEqual(made.trail, [f"{HOME}/a?b=1", f"{HOME}/a?c=2", f"{HOME}/x%20y"])
 
     def test_nothing_of_one_request_is_left_for_the_next(self) -> None:
@@ -125,18 +142,29 @@ class Redirects(TestCase):
         move = attempt(holdings()).next(reply("302 Found", "Location: ftp://x/\r\n"))
         assert isinstance(move, Fail)
         self.assertEqual(move.failure.kind, "address")
-        self.assertIsInstance(attempt(holdings()).next(reply("302 Found")), Done)  # without a place it is an answer
+        self.assertIsInstance(
+            attempt(holdings()).next(reply("302 Found")), Done
+        )  # without a place it is an answer
 
 
 class Lost(TestCase):
     def test_what_is_sent_once_more(self) -> None:
-        table = [("GET", True), ("HEAD", True), ("PUT", True), ("DELETE", True), ("POST", False), ("PATCH", False)]
+        table = [
+            ("GET", True),
+            ("HEAD", True),
+            ("PUT", True),
+            ("DELETE", True),
+            ("POST", False),
+            ("PATCH", False),
+        ]
         for method, again in table:
             with self.subTest(method=method):
                 made = attempt(holdings(), method)
                 self.assertEqual(made.lost(Reopen("closed-idle")) is Again.RETRY, again)
                 self.assertIsInstance(made.lost(Reopen("closed-idle")), Fail)  # once only
-                self.assertIsInstance(attempt(holdings(), method).lost(Failure("timeout-whole")), Fail)
+                self.assertIsInstance(
+                    attempt(holdings(), method).lost(Failure("timeout-whole")), Fail
+                )
 
     def test_each_redirect_may_be_tried_again(self) -> None:
         made = attempt(holdings())
@@ -183,7 +211,13 @@ class Answers(TestCase):
             (", checks: [{contains: hell}]", "200 OK", b"hello", "", "round"),
             (", checks: [{contains: hell}]", "404 Gone", b"hello", "status-404", "round"),
             (", checks: [{status: 404}]", "404 Gone", b"", "", "round"),
-            (", checks: [{contains: no, then: step}, {status: 200}]", "200 OK", b"x", "check-contains", "step"),
+            (
+                ", checks: [{contains: no, then: step}, {status: 200}]",
+                "200 OK",
+                b"x",
+                "check-contains",
+                "step",
+            ),
             (", checks: [{contains: no, then: count}]", "200 OK", b"x", "", "round"),
             (
                 ", checks: [{contains: n, then: step}, {contains: o, then: user}]",
@@ -192,8 +226,20 @@ class Answers(TestCase):
                 "check-contains",
                 "user",
             ),
-            (", captures: [{name: a, between: {before: '(', after: ')'}}]", "200 OK", b"(7)", "", "round"),
-            (", captures: [{name: a, between: {before: '(', after: ')'}}]", "200 OK", b"7", "capture-a", "round"),
+            (
+                ", captures: [{name: a, between: {before: '(', after: ')'}}]",
+                "200 OK",
+                b"(7)",
+                "",
+                "round",
+            ),
+            (
+                ", captures: [{name: a, between: {before: '(', after: ')'}}]",
+                "200 OK",
+                b"7",
+                "capture-a",
+                "round",
+            ),
             (", checks: [{time: {at_most: 499}}]", "200 OK", b"", "check-time", "round"),
             (", checks: [{time: {at_most: 501}}]", "200 OK", b"", "", "round"),
         ]
@@ -211,4 +257,6 @@ class Answers(TestCase):
         more = ", captures: [{name: a, between: {before: '(', after: ')'}}]"
         done = attempt(own, more=more).next(reply("200 OK", body=b"(new)"))
         assert isinstance(done, Done)
-        self.assertEqual((done.captured, done.replaced, own.values["a"]), ({"a": "new"}, {"a": "old"}, "new"))
+        self.assertEqual(
+            (done.captured, done.replaced, own.values["a"]), ({"a": "new"}, {"a": "old"}, "new")
+        )

@@ -1,4 +1,6 @@
-"""Failures by the values that were dealt: each is counted, by its request and by every column that is no secret."""
+"""Failures by the values that were dealt: each is counted, by its request and by every column that
+is no secret.
+"""
 
 from collections.abc import Sequence
 from unittest import TestCase
@@ -40,7 +42,9 @@ MANY = [[f"e{at}", "x"] for at in range(MOST_VALUES + 1)]
 
 
 def performed(rows: list[list[str]], fails: str):  # type: ignore[no-untyped-def]
-    """(frozen, messages, requests as they were sent) of four users; what has `fails` in its path fails."""
+    """(frozen, messages, requests as they were sent) of four users; what has `fails` in its path
+    fails.
+    """
     made = frozen(JOURNEY, users=4, hold_s=34, rows=rows, deal=Deal())
 
     def serve(data: bytes) -> Scripted:
@@ -61,26 +65,39 @@ class Counted(TestCase):
             whole.add(message, totals=False)
         found = failing(whole.by_value.values(), series)
         self.assertEqual(
-            [(each.asked[2], each.name, each.value) for each in found], [("find", "observers.email", "e3")]
+            [(each.asked[2], each.name, each.value) for each in found],
+            [("find", "observers.email", "e3")],
         )
         sent = [path.removeprefix("/find/") for path in paths if path.startswith("/find/")]
         self.assertEqual((found[0].failed, found[0].of), (sent.count("e3"), sent.count("e3")))
         self.assertEqual((found[0].dealt, found[0].dealt_in_all), (sent.count("e3"), len(sent)))
         self.assertGreater(sent.count("e3"), 5)
         self.assertNotIn(b"hidden", b"".join(map(encode, messages)))
-        self.assertEqual([m.second % 10 for m in messages if m.by_value is not None and not m.last], [9, 9, 9])
+        self.assertEqual(
+            [m.second % 10 for m in messages if m.by_value is not None and not m.last], [9, 9, 9]
+        )
 
-        told = {each.rule: each for each in findings(evidence_of(made, messages))}["failures-by-value"]
+        told = {each.rule: each for each in findings(evidence_of(made, messages))}[
+            "failures-by-value"
+        ]
         self.assertIn("find fails where observers.email is “e3”", told.sentence)
-        self.assertIn(f"{sent.count('e3')} times of {sent.count('e3')} that it was dealt", told.sentence)
+        self.assertIn(
+            f"{sent.count('e3')} times of {sent.count('e3')} that it was dealt", told.sentence
+        )
         window = Ledger(series.values())
-        exported = as_json(made, conclude(made, window, whole, ending=FINISHED, in_flight=0, peak_users=4))
+        exported = as_json(
+            made, conclude(made, window, whole, ending=FINISHED, in_flight=0, peak_users=4)
+        )
         self.assertIn(b'"value": "e3"', exported)
-        self.assertEqual(failing([unpacked(packed(each)) for each in whole.by_value.values()], series), found)
+        self.assertEqual(
+            failing([unpacked(packed(each)) for each in whole.by_value.values()], series), found
+        )
 
     def test_where_everything_fails_it_is_not_the_value(self) -> None:
         made, messages, _ = performed(FEW, "/find/")
-        self.assertNotIn("failures-by-value", {each.rule for each in findings(evidence_of(made, messages))})
+        self.assertNotIn(
+            "failures-by-value", {each.rule for each in findings(evidence_of(made, messages))}
+        )
 
     def test_nothing_is_told_where_nothing_fails(self) -> None:
         _, messages, _ = performed(FEW, "/nowhere")
@@ -92,8 +109,10 @@ class Counted(TestCase):
         newest = [each.by_value for each in messages if each.by_value is not None][-1]
         wrong = [path for path in paths if path.startswith("/find/e1")]
         found = failing([newest, newest], series)
-        self.assertEqual([(each.value, each.of, each.values, each.failed) for each in found if each.values],
-                         [("", 2 * len(wrong), 2 * len(set(wrong)), 1)])  # fmt: skip
+        self.assertEqual(
+            [(each.value, each.of, each.values, each.failed) for each in found if each.values],
+            [("", 2 * len(wrong), 2 * len(set(wrong)), 1)],
+        )
         self.assertEqual({each.value for each in newest.values}, set())
 
 
@@ -107,12 +126,21 @@ class Parts(TestCase):
         self.assertEqual([(each.failed, each.values, each.most) for each in told.many], [(7, 0, 0)])
         self.assertEqual(between([(None, now)], is_from_begin=True), [now])
 
-    def test_where_one_shard_told_nothing_before_it_is_not_known_how_often_values_were_dealt(self) -> None:
+    def test_where_one_shard_told_nothing_before_it_is_not_known_how_often_values_were_dealt(
+        self,
+    ) -> None:
         before = ByValue(values=[OfValue(name="t.a", value="x", dealt=9, failed={4: 3})])
         now = ByValue(values=[OfValue(name="t.a", value="x", dealt=20, failed={4: 5})])
-        self.assertEqual([each.values[0].dealt for each in between([(before, now), (None, now)], is_from_begin=False)],
-                         [0, 0])  # fmt: skip
-        self.assertEqual([each.values[0].dealt for each in between([(before, now)], is_from_begin=False)], [11])
+        self.assertEqual(
+            [
+                each.values[0].dealt
+                for each in between([(before, now), (None, now)], is_from_begin=False)
+            ],
+            [0, 0],
+        )
+        self.assertEqual(
+            [each.values[0].dealt for each in between([(before, now)], is_from_begin=False)], [11]
+        )
 
     def test_what_is_counted_has_the_window_in_it_and_ends_where_something_was_kept(self) -> None:
         for begin, end in ((0, 1), (7, 93), (60, 600), (598, 601), (601, 7000), (3600, 3660)):
@@ -149,7 +177,10 @@ class Large(TestCase):
         assert told is not None
         self.assertEqual([(each.name, each.value, each.dealt, each.failed) for each in told.values],
                          [("t.b", "same", 1, {4: 1})])  # fmt: skip
-        self.assertEqual([(each.name, each.failed, each.values, each.most) for each in told.many], [("t.a", 1, 1, 1)])
+        self.assertEqual(
+            [(each.name, each.failed, each.values, each.most) for each in told.many],
+            [("t.a", 1, 1, 1)],
+        )
 
     def test_a_column_that_turns_out_to_have_many_values_tells_them_no_more(self) -> None:
         late = [["x", "y"]] * LOOKED_AT + [[f"n{at}", "y"] for at in range(MOST_VALUES + 5)]
@@ -164,7 +195,10 @@ class Large(TestCase):
         told = found.told()
         assert told is not None
         self.assertEqual({each.value for each in told.values}, {"y"})
-        self.assertEqual([(each.name, each.failed, each.values, each.most) for each in told.many], [("t.a", 4, 2, 3)])
+        self.assertEqual(
+            [(each.name, each.failed, each.values, each.most) for each in told.many],
+            [("t.a", 4, 2, 3)],
+        )
 
     def test_failing_values_are_told_apart_up_to_a_bound_and_all_are_counted(self) -> None:
         found = self.tally([[f"n{at}", "y"] for at in range(MOST_KEPT + 50)], "b")
@@ -172,5 +206,7 @@ class Large(TestCase):
             found.failed(4, {0: row})
         told = found.told()
         assert told is not None
-        self.assertEqual([(each.failed, each.values) for each in told.many], [(MOST_KEPT + 50, MOST_KEPT)])
+        self.assertEqual(
+            [(each.failed, each.values) for each in told.many], [(MOST_KEPT + 50, MOST_KEPT)]
+        )
         self.assertEqual(told.values, [])

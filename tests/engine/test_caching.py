@@ -25,7 +25,9 @@ def reply(*lines: str, status: int = 200, body: bytes = b"x") -> Reply:
     return found
 
 
-def entry(*lines: str, heuristic: bool = False, status: int = 200, sent: dict[str, str] | None = None) -> Entry | None:
+def entry(
+    *lines: str, heuristic: bool = False, status: int = 200, sent: dict[str, str] | None = None
+) -> Entry | None:
     return entry_of(reply(*lines, status=status), sent or {}, 1000.0, heuristic=heuristic)
 
 
@@ -38,8 +40,20 @@ class Freshness(TestCase):
             (("Cache-Control: max-age=60", "Age: 50"), 10, False),
             ((f"Date: {DATE}", "Expires: Sat, 28 Nov 2026 12:02:00 GMT"), 120, False),
             ((f"Date: {DATE}", "Expires: 0", "ETag: a"), 0, False),
-            ((f"Date: {DATE}", "Expires: Sat, 28 Nov 2026 12:02:00 GMT", "Cache-Control: max-age=1"), 1, False),
-            ((f"Date: {DATE}", "Last-Modified: Sat, 28 Nov 2026 11:43:20 GMT"), 100, True),  # a tenth of 1,000 s
+            (
+                (
+                    f"Date: {DATE}",
+                    "Expires: Sat, 28 Nov 2026 12:02:00 GMT",
+                    "Cache-Control: max-age=1",
+                ),
+                1,
+                False,
+            ),
+            (
+                (f"Date: {DATE}", "Last-Modified: Sat, 28 Nov 2026 11:43:20 GMT"),
+                100,
+                True,
+            ),  # a tenth of 1,000 s
             (("Cache-Control: no-cache, max-age=60", "ETag: a"), 0, False),
             (("Cache-Control: max-age=60", "Vary: Cookie"), 0, False),
         )
@@ -51,26 +65,38 @@ class Freshness(TestCase):
                 self.assertFalse(found.is_fresh(1000.0 + seconds))
 
     def test_what_is_not_kept(self) -> None:
-        for lines in ((), ("Cache-Control: no-store, max-age=60",), ("Vary: *", "Cache-Control: max-age=60")):
+        for lines in (
+            (),
+            ("Cache-Control: no-store, max-age=60",),
+            ("Vary: *", "Cache-Control: max-age=60"),
+        ):
             self.assertIsNone(entry(*lines))
         self.assertIsNone(entry("Cache-Control: max-age=60", status=500))
         changed = ("Date: " + DATE, "Last-Modified: Sat, 28 Nov 2026 11:43:20 GMT")
         found = entry(*changed)  # a page: no heuristics, but it can be asked about
         assert found is not None
-        self.assertEqual((found.is_fresh(1000.0), found.conditions()[0][0]), (False, "If-Modified-Since"))
+        self.assertEqual(
+            (found.is_fresh(1000.0), found.conditions()[0][0]), (False, "If-Modified-Since")
+        )
 
     def test_asked_about_renewed_varied_and_changed(self) -> None:
         cache = Cache(Bodies())
         given = {"accept-language": "fi"}
         cache.keep(
-            "u", reply("ETag: a", "Cache-Control: max-age=5", "Vary: Accept-Language"), given, 0, heuristic=False
+            "u",
+            reply("ETag: a", "Cache-Control: max-age=5", "Vary: Accept-Language"),
+            given,
+            0,
+            heuristic=False,
         )
         self.assertIsNone(cache.find("u", {"accept-language": "sv"}))
         found = cache.find("u", given)
         assert found is not None
         self.assertEqual((found.is_fresh(4), found.is_fresh(6)), (True, False))
         self.assertEqual(found.conditions(), [("If-None-Match", "a")])
-        renewed = cache.renew("u", found, reply("Cache-Control: max-age=50", status=304), 6, heuristic=False)
+        renewed = cache.renew(
+            "u", found, reply("Cache-Control: max-age=50", status=304), 6, heuristic=False
+        )
         self.assertTrue(renewed.is_fresh(50))
         back = reply(status=304, body=b"")
         renewed.put_into(back)
@@ -84,7 +110,13 @@ class Freshness(TestCase):
         bodies, kept = Bodies(), []
         for _ in range(3):
             cache = Cache(bodies)
-            cache.keep("u", reply("Cache-Control: max-age=5", body=bytes(bytearray(b"abc"))), {}, 0, heuristic=False)
+            cache.keep(
+                "u",
+                reply("Cache-Control: max-age=5", body=bytes(bytearray(b"abc"))),
+                {},
+                0,
+                heuristic=False,
+            )
             kept.append(cache.find("u", {}))
         self.assertEqual(len({id(each.body) for each in kept if each}), 1)
 
@@ -95,10 +127,16 @@ class Freshness(TestCase):
             for number in range(100):
                 body = str(number).encode() * (500 if number < 50 else 1)
                 cache.keep(f"u{number}", reply("ETag: a", body=body), {}, 0, heuristic=False)
-                cache.keep(f"u{number}", reply("ETag: b", body=body), {}, 0, heuristic=False)  # the same address again
+                cache.keep(
+                    f"u{number}", reply("ETag: b", body=body), {}, 0, heuristic=False
+                )  # the same address again
                 self.assertLessEqual(bodies.size, 5_000)
                 self.assertIsNotNone(cache.find(f"u{number}", {}))
-                here = [each for each in (cache.find(f"u{no}", {}) for no in range(100)) if each is not None]
+                here = [
+                    each
+                    for each in (cache.find(f"u{no}", {}) for no in range(100))
+                    if each is not None
+                ]
                 self.assertLessEqual(sum(len(each.body) for each in here), 3_000)
             self.assertEqual(len(here), 20)
             for no in range(100):
@@ -129,7 +167,9 @@ class Visiting(TestCase):
             if b"/page" in data:
                 if b'If-None-Match: "p"' in data:
                     return Scripted(answer(status="304 Not Modified"), 0.1)
-                return Scripted(answer(b"<b>word</b>", headers='ETag: "p"\r\nCache-Control: no-cache\r\n'), 0.1)
+                return Scripted(
+                    answer(b"<b>word</b>", headers='ETag: "p"\r\nCache-Control: no-cache\r\n'), 0.1
+                )
             age = "max-age=500" if b"style" in data else "max-age=1"
             return Scripted(answer(b"rule", headers=f"Cache-Control: {age}\r\n"), 0.1)
 
@@ -147,12 +187,16 @@ class Visiting(TestCase):
         self.assertEqual(found.all_of("embedded").cached, 0)
 
     def test_one_user_asks_only_for_what_has_expired(self) -> None:
-        asked, found = self.run_of(Visit(visit="return"))  # nothing is there from before: nobody primed it here
+        asked, found = self.run_of(
+            Visit(visit="return")
+        )  # nothing is there from before: nobody primed it here
         paths = [each.split(b" ")[1] for each in asked]
         self.assertEqual(paths.count(b"/style.css"), 1)
         self.assertEqual(paths.count(b"/often.js"), 3)  # a second old when it is wanted again
         self.assertEqual((paths.count(b"/page"), paths.count(b"/after?word")), (3, 3))
-        self.assertEqual((found.all_of("embedded").cached, found.all_of("embedded").passed.n), (2, 4))
+        self.assertEqual(
+            (found.all_of("embedded").cached, found.all_of("embedded").passed.n), (2, 4)
+        )
         self.assertEqual((found.rounds, found.all_of("request", "s").failures), ([3, 0], 0))
 
     def test_who_comes_for_the_first_time_has_nothing(self) -> None:

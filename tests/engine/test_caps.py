@@ -58,5 +58,6 @@ class Many(TestCase):
         recorder.passed(4, 1.1, 1.5)
         recorder.count()
         self.assertEqual(
-            {second: sorted(each.cells) for second, each in recorder._seconds.items()}, {0: [65_540], 1: [4]}
+            {second: sorted(each.cells) for second, each in recorder._seconds.items()},
+            {0: [65_540], 1: [4]},
         )

@@ -1,4 +1,6 @@
-"""A load that is held, raised and lowered while it runs: the same on every generator, and nothing lost or doubled."""
+"""A load that is held, raised and lowered while it runs: the same on every generator, and nothing
+lost or doubled.
+"""
 
 import asyncio
 from collections import Counter
@@ -16,11 +18,18 @@ from dynamikos.engine.testing import ListSink, ScriptedNetwork, VirtualClock, ru
 from tests.engine.test_workloads import after, climb, crowd, hold, inputs
 
 HOLD, GO_ON = Change(at_s=10, verb="hold"), Change(at_s=25, verb="go on")
-RAISE, LOWER = Change(at_s=10, verb="change", factor=2.0), Change(at_s=20, verb="change", factor=0.5)
+RAISE, LOWER = (
+    Change(at_s=10, verb="change", factor=2.0),
+    Change(at_s=20, verb="change", factor=0.5),
+)
 
 
-def ran(made: FrozenRun, changes: tuple[Change, ...], shards: int = 1) -> tuple[list[ShardSecond], list[str]]:
-    """Messages of a run in which each change is asked for three seconds before it holds; and how each shard ended."""
+def ran(
+    made: FrozenRun, changes: tuple[Change, ...], shards: int = 1
+) -> tuple[list[ShardSecond], list[str]]:
+    """Messages of a run in which each change is asked for three seconds before it holds; and how
+    each shard ended.
+    """
     messages, ended = [], []
 
     async def program(number: int, sink: ListSink) -> str:
@@ -35,7 +44,11 @@ def ran(made: FrozenRun, changes: tuple[Change, ...], shards: int = 1) -> tuple[
         asking = asyncio.create_task(ask())
         shard = Shard(number=number, count=shards, frozen=made, rows={}, secrets={})
         try:
-            return (await run(shard, ScriptedNetwork(after(0.1)), clock, sink, begin=begin, control=control)).words
+            return (
+                await run(
+                    shard, ScriptedNetwork(after(0.1)), clock, sink, begin=begin, control=control
+                )
+            ).words
         finally:
             asking.cancel()
 
@@ -57,14 +70,18 @@ class Curve(TestCase):
     def test_held_gone_on_with_raised_and_lowered(self) -> None:
         profile = (climb(20, 20), climb(20, 10))  # a user a second, and then as many as there are
         held = changed(profile, [HOLD, GO_ON])
-        self.assertEqual([users_at(held, each) for each in (5, 9.9, 12, 24, 30, 34.9)], [5, 10, 10, 10, 15, 20])
+        self.assertEqual(
+            [users_at(held, each) for each in (5, 9.9, 12, 24, 30, 34.9)], [5, 10, 10, 10, 15, 20]
+        )
         self.assertAlmostEqual(delayed(30, [HOLD, GO_ON]), 45)
         raised = changed(profile, [RAISE])
         self.assertAlmostEqual(level_at(raised, 15), 30)
         self.assertAlmostEqual(level_at(raised, 5), 5)
         self.assertAlmostEqual(level_at(changed(profile, [RAISE, LOWER]), 25), 20)
         both = changed(profile, [HOLD, Change(at_s=12, verb="change", factor=3), GO_ON])
-        self.assertEqual([round(level_at(both, each)) for each in (11, 13, 24, 30)], [10, 30, 30, 45])
+        self.assertEqual(
+            [round(level_at(both, each)) for each in (11, 13, 24, 30)], [10, 30, 30, 45]
+        )
         self.assertGreater(level_at(changed(profile, [HOLD]), 100_000), 9.9)
 
     def test_one_that_has_ended_stays_as_it_was(self) -> None:
@@ -92,15 +109,23 @@ class Running(TestCase):
                 with self.subTest(changes, shards=shards):
                     self.assertEqual(set(ended), {"finished"})
                     for second in range(int(planned.ends_s) - 1):
-                        self.assertLessEqual(abs(found[second] - planned.planned_at(second + 0.995)), 1, second)
+                        self.assertLessEqual(
+                            abs(found[second] - planned.planned_at(second + 0.995)), 1, second
+                        )
 
     def test_arrivals_come_once_each_whatever_the_generators(self) -> None:
-        for load in (Arrivals(ceiling=100), Arrivals(ceiling=100, spread="poisson"), Held(ceiling=100)):
+        for load in (
+            Arrivals(ceiling=100),
+            Arrivals(ceiling=100, spread="poisson"),
+            Held(ceiling=100),
+        ):
             made = inputs(crowd(load, hold(4, 40)))
             for changes in ((RAISE,), (HOLD, GO_ON), (RAISE, LOWER)):
                 planned = with_changes(made, changes)
                 numbering = Numbering.of(made.crowds)
-                wanted = Counter(int(each.at_s) for each in arrivals_of(planned, 0, 0, 1, numbering))
+                wanted = Counter(
+                    int(each.at_s) for each in arrivals_of(planned, 0, 0, 1, numbering)
+                )
                 for shards in (1, 3):
                     messages, _ = ran(made, changes, shards)
                     found = Counter[int]()
@@ -132,7 +157,14 @@ class Running(TestCase):
             clock, control = VirtualClock(), Control()
             control.change([Change(at_s=0, verb="change", factor=2)])
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            await run(shard, ScriptedNetwork(after(0.1)), clock, sink, begin=clock.now() - 0.5, control=control)
+            await run(
+                shard,
+                ScriptedNetwork(after(0.1)),
+                clock,
+                sink,
+                begin=clock.now() - 0.5,
+                control=control,
+            )
 
         sink = ListSink()
         run_virtual(program(sink))

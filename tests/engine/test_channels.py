@@ -1,4 +1,6 @@
-"""Connections that carry many exchanges at once: how a user takes their slots, and what closing one ends."""
+"""Connections that carry many exchanges at once: how a user takes their slots, and what closing one
+ends.
+"""
 
 from unittest import TestCase
 
@@ -28,7 +30,9 @@ class Slots(TestCase):
         self.assertEqual(sum(each.failed for each in sink.messages), 0)
 
     def test_those_at_once_fill_channels_that_are_used_again(self) -> None:
-        """What is asked for while a channel is being opened opens another, as browsers do; afterwards none is."""
+        """What is asked for while a channel is being opened opens another, as browsers do;
+        afterwards none is.
+        """
         made = frozen(SIX, hold_s=3)
         _, sink, network = perform(made, quick, slots=4)
         opened = len(network.opened)

@@ -1,4 +1,6 @@
-"""Who gets which row in a run: every rule in virtual time, leases over shards, rows of a big table in a file."""
+"""Who gets which row in a run: every rule in virtual time, leases over shards, rows of a big table
+in a file.
+"""
 
 import asyncio
 import random
@@ -25,7 +27,13 @@ rounds:
 def dealt(deal: Deal, *, users: int = 2, hold_s: float = 4.5, rows: list[list[str]] = ROWS):  # type: ignore[no-untyped-def]
     made = frozen(ROUND, users=users, hold_s=hold_s, rows=rows, deal=deal)
     ended, sink, network = perform(made, ok, rows=rows)
-    return ended, sink, [each for each in asked(network) if "/b" not in each], asked(network), totals(made, sink)
+    return (
+        ended,
+        sink,
+        [each for each in asked(network) if "/b" not in each],
+        asked(network),
+        totals(made, sink),
+    )
 
 
 def of(user: int, paths: list[str]) -> list[int]:
@@ -38,7 +46,11 @@ class Rules(TestCase):
         # eight takings of six rows, in turn
         self.assertEqual(sorted(of(1, paths) + of(2, paths))[:6], [1, 1, 2, 2, 3, 4])
         self.assertEqual(
-            sorted((turn, row, user) for message in sink.messages for _, user, turn, row in message.dealt)[:2],
+            sorted(
+                (turn, row, user)
+                for message in sink.messages
+                for _, user, turn, row in message.dealt
+            )[:2],
             [(0, 0, 1), (0, 1, 2)],
         )
 
@@ -73,17 +85,29 @@ class Rules(TestCase):
     def test_an_empty_table_stops_the_run_with_words(self) -> None:
         ended, sink, paths, _, _ = dealt(Deal(), rows=[])
         self.assertEqual((ended, paths), ("stopped: observers has no rows", []))
-        self.assertIn("observers has no rows", {each.words for message in sink.messages for each in message.leavings})
+        self.assertIn(
+            "observers has no rows",
+            {each.words for message in sink.messages for each in message.leavings},
+        )
 
     def test_columns_apart_and_following(self) -> None:
         piles = [
-            DataPile(key="a", columns=("x", "y"), rows=6, deal=Deal(apart=("y",), order="shuffled")),
+            DataPile(
+                key="a", columns=("x", "y"), rows=6, deal=Deal(apart=("y",), order="shuffled")
+            ),
             DataPile(key="b", columns=("z", "own"), rows=3, deal=Deal(follow="a", apart=("own",))),
-        ]  # fmt: skip
-        specs = specs_of(piles, {"a": ROWS, "b": [["u", "1"], ["v", "2"], ["w", "3"]]}, None, alone=True)
+        ]
+        specs = specs_of(
+            piles, {"a": ROWS, "b": [["u", "1"], ["v", "2"], ["w", "3"]]}, None, alone=True
+        )
         self.assertEqual(
             [(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs],
-            [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0), ("b.own", ["b.own"], None)],
+            [
+                ("a", ["a.x"], None),
+                ("a.y", ["a.y"], None),
+                ("b", ["b.z"], 0),
+                ("b.own", ["b.own"], None),
+            ],
         )
         made = frozen(
             ROUND.replace("observers.email", "observers.password"),
@@ -94,7 +118,9 @@ class Rules(TestCase):
         )
         _, sink, _ = perform(made, ok, rows=ROWS)
         taken = [(pile, row) for message in sink.messages for pile, _, _, row in message.dealt]
-        self.assertNotEqual([row for pile, row in taken if pile == 0], [row for pile, row in taken if pile == 1])
+        self.assertNotEqual(
+            [row for pile, row in taken if pile == 0], [row for pile, row in taken if pile == 1]
+        )
 
 
 class Lessor:
@@ -133,7 +159,9 @@ class Lessor:
 
 
 class Leases(TestCase):
-    def test_four_shards_take_every_row_once_and_none_is_dry_while_another_holds_more_than_a_block(self) -> None:
+    def test_four_shards_take_every_row_once_and_none_is_dry_while_another_holds_more_than_a_block(
+        self,
+    ) -> None:
         async def program() -> tuple[list[int], int]:
             lessor, taken, most_held = Lessor(100_001), [], 0
             books = [Book("x", lessor.of(shard)) for shard in range(4)]
@@ -143,7 +171,9 @@ class Leases(TestCase):
                 while True:
                     await book.more()
                     if book.used_up:
-                        held = [(b._end - b._next) + sum(count for _, count in b._ahead) for b in books]
+                        held = [
+                            (b._end - b._next) + sum(count for _, count in b._ahead) for b in books
+                        ]
                         most_held = max(most_held, *held)
                         return
                     for _ in range(speed):
@@ -152,7 +182,9 @@ class Leases(TestCase):
                         taken.append(book.take())
                     await asyncio.sleep(0)
 
-            await asyncio.gather(*(shard(book, speed) for book, speed in zip(books, (1, 7, 20, 50), strict=True)))
+            await asyncio.gather(
+                *(shard(book, speed) for book, speed in zip(books, (1, 7, 20, 50), strict=True))
+            )
             return taken, most_held
 
         taken, most_held = asyncio.run(program())
@@ -186,7 +218,9 @@ class BigTables(TestCase):
             file.add(raw_rows(block.body, block.sha256))
         file.finish()
         self.assertEqual(len(file), 3_500)
-        self.assertEqual([file[at] for at in (0, 999, 1000, 3_499)], [rows[at] for at in (0, 999, 1000, 3_499)])
+        self.assertEqual(
+            [file[at] for at in (0, 999, 1000, 3_499)], [rows[at] for at in (0, 999, 1000, 3_499)]
+        )
         with self.assertRaises(IndexError):
             file[3_500]
         file.close()

@@ -1,4 +1,6 @@
-"""A generator that is said to stand further away: every round trip takes so much longer, of every user alike."""
+"""A generator that is said to stand further away: every round trip takes so much longer, of every
+user alike.
+"""
 
 import asyncio
 import random
@@ -54,7 +56,9 @@ class Distance(TestCase):
         async def program() -> tuple[float, float]:
             server = await asyncio.start_server(_serve, "127.0.0.1", 0)
             port = server.sockets[0].getsockname()[1]
-            network = RealNetwork((parse_target(f"http://127.0.0.1:{port}"),), distance_s=distance_s)
+            network = RealNetwork(
+                (parse_target(f"http://127.0.0.1:{port}"),), distance_s=distance_s
+            )
             async with server:
                 return await _asked(network, port, line)
 

@@ -69,7 +69,9 @@ def outside():
 OTHER = "def twice(n):\n    return int(n) * 2\n\ndef _hidden():\n    return 1\n"
 
 
-def called(function: str, *, modules: dict[str, str] | None = None, budget_s: float = 0.5, **given: str) -> str:
+def called(
+    function: str, *, modules: dict[str, str] | None = None, budget_s: float = 0.5, **given: str
+) -> str:
     async def program() -> str:
         child = Child(modules or {"other": OTHER, "sums": MODULE}, budget_s=budget_s, agreed=True)
         try:
@@ -93,7 +95,13 @@ class Calls(TestCase):
             ("sums.big", {}, None, "function", "MemoryError"),
             ("sums.leave", {}, None, "function", "its process ended"),
             ("sums.none", {}, None, "function", "there is no function sums.none"),
-            ("sums.total", {}, None, "function", "missing 1 required positional argument: 'prices'"),
+            (
+                "sums.total",
+                {},
+                None,
+                "function",
+                "missing 1 required positional argument: 'prices'",
+            ),
             ("x.y", {}, {"x": "def y(:\n"}, "function", "x.py, line 1"),
             ("x.y", {}, {"x": "a = 1\nb = a / 0\n"}, "function", "x.py, line 2: ZeroDivisionError"),
             ("x.y", {}, {"x": "import os\nos._exit(1)"}, "function", "ended"),
@@ -122,7 +130,10 @@ class Calls(TestCase):
     def test_waiting_for_its_turn_is_told(self) -> None:
         async def program() -> list[float]:
             child, told = (
-                Child({"pause": "import time\n\ndef rest():\n    time.sleep(0.1)\n    return 1\n"}, agreed=True),
+                Child(
+                    {"pause": "import time\n\ndef rest():\n    time.sleep(0.1)\n    return 1\n"},
+                    agreed=True,
+                ),
                 list[float](),
             )
             try:
@@ -134,7 +145,9 @@ class Calls(TestCase):
 
         told = asyncio.run(program())
         self.assertLess(told[0], 0.1)
-        for at, waited in enumerate(told):  # each waits for those before it, a tenth of a second each
+        for at, waited in enumerate(
+            told
+        ):  # each waits for those before it, a tenth of a second each
             self.assertGreaterEqual(waited, 0.1 * at - 0.02)
 
     def test_nothing_outside_can_be_reached(self) -> None:
@@ -142,7 +155,10 @@ class Calls(TestCase):
             server = await asyncio.start_server(lambda reader, writer: None, "127.0.0.1", 0)
             port = server.sockets[0].getsockname()[1]
             child = Child(
-                {"other": OTHER, "sums": MODULE.replace("PORT", str(port)).replace("PARENT", str(os.getpid()))},
+                {
+                    "other": OTHER,
+                    "sums": MODULE.replace("PORT", str(port)).replace("PARENT", str(os.getpid())),
+                },
                 budget_s=3,
             )
             try:
@@ -165,8 +181,8 @@ class Calls(TestCase):
         self.assertFalse(os.path.exists("/tmp/dynamikos-function"))
 
     def test_an_ordinary_account_loses_its_files_too_or_is_asked(self) -> None:
-        """As an account that owns a key: closed off by the kernel it can't be read; where that can't be done, nothing
-        is run at all.
+        """As an account that owns a key: closed off by the kernel it can't be read; where that
+        can't be done, nothing is run at all.
         """
         program = """
 import asyncio, os, sys, tempfile
@@ -193,7 +209,7 @@ with tempfile.TemporaryDirectory() as folder:
 
     stat = asyncio.run(called("stat", False)).partition("(")[0]
     print(stat, "|", asyncio.run(called("unlink", sys.argv[1] == "agreed")), "|", os.path.exists(key))
-"""
+"""  # noqa: E501
         for how in ("with", "without"):
             done = subprocess.run(
                 [sys.executable, "-c", program.replace("\\\\n", "\\n"), how],

@@ -4,7 +4,14 @@ import random
 from unittest import TestCase
 
 from dynamikos.engine.http.cookies import CookieJar
-from dynamikos.engine.http.protocol import FILLED_S, MOST_KNOWN, PAUSE_S, Heads, ReplyReader, read_head
+from dynamikos.engine.http.protocol import (
+    FILLED_S,
+    MOST_KNOWN,
+    PAUSE_S,
+    Heads,
+    ReplyReader,
+    read_head,
+)
 from tests.engine.test_caching import entry
 
 PLAIN = [
@@ -44,7 +51,9 @@ class Read(TestCase):
             if draw.random() < 0.2:
                 lines.append(b"Content-Encoding: gzip")
             draw.shuffle(lines)
-            status = draw.choice([b"200 OK", b"404", b"302 Found", b"204 No Content", b"304 Same", b"500 "])
+            status = draw.choice(
+                [b"200 OK", b"404", b"302 Found", b"204 No Content", b"304 Same", b"500 "]
+            )
             head = b"HTTP/1.1 " + status + b"\r\n" + b"\r\n".join(lines) + b"\r\n\r\n"
             seen = read_head(head)
             if seen is None:
@@ -55,8 +64,14 @@ class Read(TestCase):
             reply = reader.feed(head + body)
             assert reply is not None, head
             self.assertTrue(reply.keep_alive, head)
-            self.assertEqual((seen.status, seen.length, seen.encoding), (reply.status, len(body), reply.encoding), head)
-            self.assertEqual(list(seen.headers), [(name, value.strip()) for name, value in reply.headers], head)
+            self.assertEqual(
+                (seen.status, seen.length, seen.encoding),
+                (reply.status, len(body), reply.encoding),
+                head,
+            )
+            self.assertEqual(
+                list(seen.headers), [(name, value.strip()) for name, value in reply.headers], head
+            )
             self.assertEqual(seen.set_cookies, reply.set_cookies, head)
         self.assertGreater(read, 800)
 
@@ -93,25 +108,37 @@ class Remembering(TestCase):
         now[0] += PAUSE_S
         heads.read(head(-1))
         self.assertEqual(list(heads.known), [head(-1)])
-        for number in range(2 * MOST_KNOWN):  # a date that changes every second: forgotten and learnt anew
+        for number in range(
+            2 * MOST_KNOWN
+        ):  # a date that changes every second: forgotten and learnt anew
             heads.read(head(number))
             now[0] += 2 * FILLED_S / MOST_KNOWN
         self.assertIn(head(2 * MOST_KNOWN - 1), heads.known)
 
 
 class Hostile(TestCase):
-    """Numbers in what a server sends that are none: an answer is not read by them, and nothing breaks."""
+    """Numbers in what a server sends that are none: an answer is not read by them, and nothing
+    breaks.
+    """
 
     def test_lengths(self) -> None:
         for length in ("9" * 5000, "²", "+5", "-1", "0x5", "5, 5", ""):
             with self.subTest(length[:20]):
-                self.assertIsNone(read_head(f"HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n".encode("latin-1")))
+                self.assertIsNone(
+                    read_head(
+                        f"HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n".encode("latin-1")
+                    )
+                )
 
     def test_ages_of_cookies(self) -> None:
         for attribute, there in (
-            ("Max-Age=" + "9" * 5000, True), ("Max-Age=²", True), ("Max-Age=-5", False), ("Max-Age=--5", True),
-            ("Expires=Fri, 31 Dec 99999 00:00:00 GMT", True), ("Expires=Mon, 00 Jan 0000 99:99:99 +9999", True),
-        ):  # fmt: skip
+            ("Max-Age=" + "9" * 5000, True),
+            ("Max-Age=²", True),
+            ("Max-Age=-5", False),
+            ("Max-Age=--5", True),
+            ("Expires=Fri, 31 Dec 99999 00:00:00 GMT", True),
+            ("Expires=Mon, 00 Jan 0000 99:99:99 +9999", True),
+        ):
             with self.subTest(attribute[:30]):
                 jar = CookieJar()
                 jar.take(f"a=b; {attribute}", "here", "/", 1000.0)

@@ -1,5 +1,5 @@
-"""What a run must not hide: what was under way at its end, what was ours, what failed at once, what could not be looked
-at.
+"""What a run must not hide: what was under way at its end, what was ours, what failed at once, what
+could not be looked at.
 """
 
 import gzip
@@ -25,13 +25,22 @@ from dynamikos.engine.http.protocol import ReplyReader
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.runner import Control, Shard, run
-from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
+from dynamikos.engine.testing import (
+    ListSink,
+    Scripted,
+    ScriptedNetwork,
+    VirtualClock,
+    answer,
+    run_virtual,
+)
 from tests.engine.support import frozen, ok, perform, step, totals
 from tests.engine.test_walking import get
 
 
 def judged(made: FrozenRun, sink: ListSink, ended: str) -> Outcome:
-    """The outcome as every place concludes it: the measured part, with what was under way at its end."""
+    """The outcome as every place concludes it: the measured part, with what was under way at its
+    end.
+    """
     from_s, to_s = measured_part_s(made.plan.profile)
     window, whole = Ledger(series_of(made.journey)), Ledger(series_of(made.journey))
     for message in sink.messages:
@@ -39,12 +48,22 @@ def judged(made: FrozenRun, sink: ListSink, ended: str) -> Outcome:
         window.add(message, totals=from_s <= message.second < to_s)
         window.carry(message)
     peak = max(sum(message.users.values()) for message in sink.messages)
-    return conclude(made, window, whole, ending=of_words(ended), in_flight=sink.messages[-1].in_flight, peak_users=peak)
+    return conclude(
+        made,
+        window,
+        whole,
+        ending=of_words(ended),
+        in_flight=sink.messages[-1].in_flight,
+        peak_users=peak,
+    )
 
 
 def with_objectives(made: FrozenRun, *objectives: tuple[str, float]) -> FrozenRun:
     plan: Plan = replace(
-        made.plan, objectives=tuple(Objective(objective=name, measure=name, limit=limit) for name, limit in objectives)
+        made.plan,
+        objectives=tuple(
+            Objective(objective=name, measure=name, limit=limit) for name, limit in objectives
+        ),
     )  # type: ignore[arg-type]
     return replace(made, plan=plan)
 
@@ -54,7 +73,9 @@ class UnderWayAtTheEnd(TestCase):
         """Every so-many-th request takes `seconds`; 20 users, 10 s."""
         count = itertools.count(1)
         made = with_objectives(
-            frozen("rounds:\n" + step("a", get("a"), think_s=0.4), users=20, hold_s=10, grace_s=grace_s),
+            frozen(
+                "rounds:\n" + step("a", get("a"), think_s=0.4), users=20, hold_s=10, grace_s=grace_s
+            ),
             ("p95", 500),
             ("p50", 500),
             ("mean", 500),
@@ -89,17 +110,22 @@ class UnderWayAtTheEnd(TestCase):
         self.assertIn("p95_ms", row.at_least)
         self.assertEqual(found.sent, found.answered + found.failed + found.in_flight)
         self.assertEqual(found.in_flight, row.open)
-        # each objective is judged with what is open: no doubt besides, but that this machine was busy
+        # each objective is judged with what is open: no doubt besides, but that this machine was
+        # busy
         self.assertEqual([each for each in found.doubts if not each.startswith("The load was")], [])
         self.assertGreater(sink.messages[9].oldest_us, 8_000_000)
         self.assertGreater(sink.messages[9].in_flight, 10)
 
     def test_an_objective_that_could_turn_is_not_judged(self) -> None:
         made = with_objectives(
-            frozen("rounds:\n" + step("a", get("a")), users=1, hold_s=10, grace_s=0), ("mean", 5_000), ("max", 20_000)
+            frozen("rounds:\n" + step("a", get("a")), users=1, hold_s=10, grace_s=0),
+            ("mean", 5_000),
+            ("max", 20_000),
         )
         count = itertools.count()
-        ended, sink, _ = perform(made, lambda data: Scripted(answer(b"x"), 0.1 if next(count) < 50 else 100))
+        ended, sink, _ = perform(
+            made, lambda data: Scripted(answer(b"x"), 0.1 if next(count) < 50 else 100)
+        )
         found = judged(made, sink, ended)
         self.assertEqual([each.word for each in found.judgements], ["not judged", "not judged"])
         self.assertIn("could turn it", found.judgements[0].reason)
@@ -109,7 +135,8 @@ class UnderWayAtTheEnd(TestCase):
         count = itertools.count()
         made = with_objectives(frozen("rounds:\n" + step("a", get("a")), hold_s=20), ("p95", 500))
         ended, sink, _ = perform(
-            made, lambda data: Scripted(answer(b"", "503 No") if next(count) % 6 else answer(b""), 0.1)
+            made,
+            lambda data: Scripted(answer(b"", "503 No") if next(count) % 6 else answer(b""), 0.1),
         )
         found = judged(made, sink, ended)
         self.assertEqual((found.judgements[0].word, found.exit_code), ("missed", 1))
@@ -119,18 +146,25 @@ class UnderWayAtTheEnd(TestCase):
 class Failing(TestCase):
     def test_an_endless_redirect_is_a_failure_of_its_own(self) -> None:
         made = frozen("rounds:\n" + step("a", get("a")), hold_s=3)
-        _, sink, network = perform(made, lambda data: Scripted(answer(b"", "302 Found", "Location: /a\r\n"), 0.1))
+        _, sink, network = perform(
+            made, lambda data: Scripted(answer(b"", "302 Found", "Location: /a\r\n"), 0.1)
+        )
         self.assertEqual(list(totals(made, sink).all_of("request").failed), ["redirect-loop"])
         self.assertIn(
-            "redirected more than 10 times", next(each.error for each in sink.kept if "redirect-loop" in each.reason)
+            "redirected more than 10 times",
+            next(each.error for each in sink.kept if "redirect-loop" in each.reason),
         )
-        self.assertEqual(len(network.requests) % 11, len(network.requests) - 11 * (len(network.requests) // 11))
+        self.assertEqual(
+            len(network.requests) % 11, len(network.requests) - 11 * (len(network.requests) // 11)
+        )
 
     def test_a_server_that_is_down_is_not_asked_faster_than_one_that_works(self) -> None:
         parts = "rounds:\n" + step("a", get("a"), think_s=1) + step("b", get("b"), think_s=2)
         up = len(perform(frozen(parts, users=5, hold_s=60), ok)[2].requests)
         down = len(
-            perform(frozen(parts, users=5, hold_s=60), lambda data: Scripted(answer(b"", "503 No"), 0.0))[2].requests
+            perform(
+                frozen(parts, users=5, hold_s=60), lambda data: Scripted(answer(b"", "503 No"), 0.0)
+            )[2].requests
         )
         self.assertLess(down, up)  # the think times of what is skipped are kept
         for pause, most in ((1.0, 8), (4.0, 5), (0.0, 10_000)):
@@ -142,9 +176,12 @@ class Failing(TestCase):
 
     def test_the_pause_does_not_grow_while_rounds_get_on(self) -> None:
         count = itertools.count()
-        made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")), hold_s=60, failed_pause_s=1)
+        made = frozen(
+            "rounds:\n" + step("a", get("a")) + step("b", get("b")), hold_s=60, failed_pause_s=1
+        )
         _, _, network = perform(
-            made, lambda data: Scripted(answer(b"", "200 OK" if next(count) % 2 == 0 else "500 No"), 0.1)
+            made,
+            lambda data: Scripted(answer(b"", "200 OK" if next(count) % 2 == 0 else "500 No"), 0.1),
         )
         self.assertGreater(len(network.requests), 80)
 
@@ -160,7 +197,10 @@ class Embedded(TestCase):
                 return Scripted(answer(b"", "302 Found", "Location: /loop\r\n"), 0.01)
             return Scripted(answer(b"x"), 1.0)
 
-        page = get("page", "embedded: [" + ", ".join(f"/e{n}" for n in range(12)) + ", /moved, /gone, /loop]")
+        page = get(
+            "page",
+            "embedded: [" + ", ".join(f"/e{n}" for n in range(12)) + ", /moved, /gone, /loop]",
+        )
         headers = "headers: [[User-Agent, Owl], [Accept, text/html]]\n"
         made = frozen(headers + "rounds:\n" + step("a", page), hold_s=4, grace_s=0)
         _, sink, network = perform(made, server)
@@ -169,30 +209,45 @@ class Embedded(TestCase):
         for head in heads:
             self.assertIn(b"Accept: */*\r\n", head)  # a page's is not its pictures'
             self.assertEqual(
-                (head.count(b"User-Agent:"), head.count(b"Accept-Encoding: gzip"), head.count(b"User-Agent: Owl")),
+                (
+                    head.count(b"User-Agent:"),
+                    head.count(b"Accept-Encoding: gzip"),
+                    head.count(b"User-Agent: Owl"),
+                ),
                 (1, 1, 1),
             )
         self.assertTrue(any(each.startswith(b"GET /there") for each in heads))
         cell = totals(made, sink).all_of("embedded")
         self.assertEqual(
-            cell.failed, {"status-404": cell.failed["status-404"], "redirect-loop": cell.failed["redirect-loop"]}
+            cell.failed,
+            {
+                "status-404": cell.failed["status-404"],
+                "redirect-loop": cell.failed["redirect-loop"],
+            },
         )
         kept = {each.url[-5:]: each for each in sink.kept if each.resource}
         self.assertEqual({name: each.reason for name, each in kept.items()}, {
             "/gone": "failed: status-404", "/loop": "failed: redirect-loop",
         })  # fmt: skip
-        self.assertEqual((kept["/gone"].request, kept["/gone"].status, kept["/gone"].recorded), ("get", 404, None))
+        self.assertEqual(
+            (kept["/gone"].request, kept["/gone"].status, kept["/gone"].recorded),
+            ("get", 404, None),
+        )
         self.assertIn("the last address is /loop", kept["/loop"].error)
         self.assertIn(("Accept", "*/*"), kept["/gone"].sent_headers)
 
     def test_a_resource_that_can_not_be_asked_for_fails_alone(self) -> None:
-        """A value that is missing, an address that is none, a server that is away: each says so; the user goes on."""
+        """A value that is missing, an address that is none, a server that is away: each says so;
+        the user goes on.
+        """
 
         def away(origin: Origin) -> None:
             if origin[2] == 1:
                 raise Failure("connect-refused", "nobody is there")
 
-        page = get("page", 'embedded: ["/{{ nowhere }}", "http://[/", "http://127.0.0.1:1/x", /fine]')
+        page = get(
+            "page", 'embedded: ["/{{ nowhere }}", "http://[/", "http://127.0.0.1:1/x", /fine]'
+        )
         made = frozen("rounds:\n" + step("a", page) + step("b", get("b")), hold_s=2)
         network, sink = ScriptedNetwork(ok, away), ListSink()
 
@@ -205,7 +260,9 @@ class Embedded(TestCase):
         found = totals(made, sink).all_of("embedded")
         rounds = found.passed.n
         self.assertGreater(rounds, 3)
-        self.assertEqual(found.failed, {"value-missing": rounds, "address": rounds, "connect-refused": rounds})
+        self.assertEqual(
+            found.failed, {"value-missing": rounds, "address": rounds, "connect-refused": rounds}
+        )
         kept = {each.reason.removeprefix("failed: "): each for each in sink.kept if each.resource}
         self.assertEqual(kept["connect-refused"].url, "http://127.0.0.1:1/x")
         self.assertIn("nowhere", kept["value-missing"].error)
@@ -224,7 +281,9 @@ class Embedded(TestCase):
 
 
 class Ours(TestCase):
-    """No exception of any kind ends a user, a reporter or a shard unseen: each port throws, at every step."""
+    """No exception of any kind ends a user, a reporter or a shard unseen: each port throws, at
+    every step.
+    """
 
     PARTS = (
         "opening:\n"
@@ -233,7 +292,9 @@ class Ours(TestCase):
         + step("a", get("a", "checks: [{status: 200}]"), think_s=0.2)
         + "  - {step: l, name: L, log: x}\n"
         "  - {step: k, name: K, keep: {into: used, row: [[a, b]]}}\n"
-        "  - {step: c, name: C, call: {function: m.f, with: [[a, b]]}}\n" + "closing:\n" + step("z", get("z"))
+        "  - {step: c, name: C, call: {function: m.f, with: [[a, b]]}}\n"
+        + "closing:\n"
+        + step("z", get("z"))
     )
 
     def thrown(self, port: str, at: int):  # type: ignore[no-untyped-def]
@@ -289,10 +350,19 @@ class Ours(TestCase):
 
         async def program() -> str:
             clock = Clock()
-            shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={}, functions=Functions())
+            shard = Shard(
+                number=0, count=1, frozen=made, rows={}, secrets={}, functions=Functions()
+            )
             try:
                 return (
-                    await run(shard, network, clock, sink, begin=VirtualClock().now() + 0.5, control=Control())
+                    await run(
+                        shard,
+                        network,
+                        clock,
+                        sink,
+                        begin=VirtualClock().now() + 0.5,
+                        control=Control(),
+                    )
                 ).words
             except RuntimeError as problem:
                 return f"raised: {problem}"  # the generator says it as the shard's end
@@ -308,7 +378,10 @@ class Ours(TestCase):
                     logging.getLogger("tests").error("so that there is one")
                     made, sink, ended = self.thrown(port, at)
                     broke = [
-                        each.detail for message in sink.messages for each in message.leavings if each.cause == "broke"
+                        each.detail
+                        for message in sink.messages
+                        for each in message.leavings
+                        if each.cause == "broke"
                     ]
                     hit = (
                         f"thrown by {port}" in ended
@@ -322,17 +395,28 @@ class Ours(TestCase):
                         for kind in part.failed
                     )
                     # it was not asked so often
-                    few = port in ("open", "write", "functions", "keep", "report", "health") and not hit
+                    few = (
+                        port in ("open", "write", "functions", "keep", "report", "health")
+                        and not hit
+                    )
                     self.assertTrue(hit or counted or few, (ended, broke))
                     ledger = totals(made, sink)
                     if sink.messages and sink.messages[-1].last:
-                        self.assertEqual(ledger.sent, ledger.answered + ledger.failed + sink.messages[-1].in_flight)
+                        self.assertEqual(
+                            ledger.sent,
+                            ledger.answered + ledger.failed + sink.messages[-1].in_flight,
+                        )
                     if broke and ended == "finished":
-                        self.assertTrue(any("error of ours" in each for each in judged(made, sink, ended).doubts))
+                        self.assertTrue(
+                            any(
+                                "error of ours" in each for each in judged(made, sink, ended).doubts
+                            )
+                        )
 
     def test_own_limits_are_counted_apart(self) -> None:
         made = with_objectives(
-            frozen("rounds:\n" + step("a", get("a"), think_s=0.2), users=3, hold_s=8), ("failure-rate", 1)
+            frozen("rounds:\n" + step("a", get("a"), think_s=0.2), users=3, hold_s=8),
+            ("failure-rate", 1),
         )
         count = itertools.count(1)
 
@@ -355,15 +439,22 @@ class Ours(TestCase):
             ).words
 
         found = judged(made, sink, run_virtual(program()))
-        self.assertEqual((found.judgements[0].word, found.judgements[0].value, found.own_limits), ("met", 0.0, 2))
-        self.assertTrue(any("limits of their own machine (2 × descriptors)" in each for each in found.doubts))
+        self.assertEqual(
+            (found.judgements[0].word, found.judgements[0].value, found.own_limits), ("met", 0.0, 2)
+        )
+        self.assertTrue(
+            any("limits of their own machine (2 × descriptors)" in each for each in found.doubts)
+        )
 
     def test_more_users_than_descriptors_are_refused_before_anything_is_sent(self) -> None:
         made = frozen("rounds:\n" + step("a", get("a")), users=900_000, hold_s=1)
         with self.assertRaisesRegex(Failure, "may have"):
             perform(
                 replace(
-                    made, plan=replace(made.plan, profile=(Stretch(stretch="hold", seconds=0), *made.plan.profile))
+                    made,
+                    plan=replace(
+                        made.plan, profile=(Stretch(stretch="hold", seconds=0), *made.plan.profile)
+                    ),
                 ),
                 ok,
             )
@@ -374,7 +465,9 @@ class Ours(TestCase):
         self.assertEqual(watch.read().late_by[:1], ("stall",))
 
     def test_a_cap_refuses_and_stops_and_never_delays(self) -> None:
-        made = replace(frozen("rounds:\n" + step("a", get("a")), users=5, hold_s=30), cap_per_s=20.0)
+        made = replace(
+            frozen("rounds:\n" + step("a", get("a")), users=5, hold_s=30), cap_per_s=20.0
+        )
         ended, sink, network = perform(made, ok)
         self.assertIn("more than the 20 requests/s", ended)
         self.assertLessEqual(max(message.sent for message in sink.messages), 20)
@@ -421,12 +514,17 @@ class Bodies(TestCase):
         for body, kind in ((b"not gzip", "body-encoding"), (bomb, "body-bomb")):
             made = frozen("rounds:\n" + step("a", get("a")), hold_s=1)
             _, sink, _ = perform(
-                made, lambda data, body=body: Scripted(answer(body, headers="Content-Encoding: gzip\r\n"), 0.3)
+                made,
+                lambda data, body=body: Scripted(
+                    answer(body, headers="Content-Encoding: gzip\r\n"), 0.3
+                ),
             )
             self.assertEqual(list(totals(made, sink).all_of("request").failed), [kind])
 
     def test_what_can_not_be_seen_is_not_said_to_be_missing(self) -> None:
-        """17 MB: all of them count, and what would have to be looked for beyond 16 MB is said to be beyond it."""
+        """17 MB: all of them count, and what would have to be looked for beyond 16 MB is said to be
+        beyond it.
+        """
         body = b"a" * 17_000_000 + b"the end"
         for check, failed in (
             ("size: {at_least: 17000000}", []),
@@ -436,7 +534,9 @@ class Bodies(TestCase):
         ):
             with self.subTest(check):
                 given = check if check.startswith("{") else "{" + check + "}"
-                made = frozen("rounds:\n" + step("a", get("a", f"checks: [{given}]")), hold_s=0.2, grace_s=2)
+                made = frozen(
+                    "rounds:\n" + step("a", get("a", f"checks: [{given}]")), hold_s=0.2, grace_s=2
+                )
                 _, sink, _ = perform(made, lambda data: Scripted(answer(body), 1))
                 self.assertEqual(list(totals(made, sink).all_of("request").failed), failed)
 
@@ -455,13 +555,15 @@ class Protocol(TestCase):
             reply = self.read(folded, pieces=pieces)
             self.assertEqual((reply.came, reply.field(b"x-a").split()), (2, [b"a", b"b", b"c"]))
         glued = self.read(
-            b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokHTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\nbad"
+            b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokHTTP/1.1 500 No\r\nContent-Length: "
+            b"3\r\n\r\nbad"
         )
         self.assertEqual((glued.status, glued.came, glued.keep_alive), (200, 2, False))
         junk = self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokjunk")
         self.assertEqual((junk.status, junk.keep_alive), (200, False))
         twice = self.read(
-            b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Encoding: br\r\nContent-Length: 0\r\n\r\n"
+            b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Encoding: br\r\nContent-Length: "
+            b"0\r\n\r\n"
         )
         self.assertEqual(twice.encoding, b"gzip, br")
         with self.assertRaisesRegex(Failure, "more than 256,000 bytes"):

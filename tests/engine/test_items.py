@@ -1,4 +1,6 @@
-"""What a journey does besides requests, in virtual time: values, repeating, choosing, calling, writing back."""
+"""What a journey does besides requests, in virtual time: values, repeating, choosing, calling,
+writing back.
+"""
 
 import itertools
 import re
@@ -55,8 +57,9 @@ class Values(TestCase):
   - {step: c, name: C, call: {function: sums.next, with: [[a, "{{ more }}"]], into: n}}
   - {step: k, name: K, keep: {into: bookings, row: [[day, "{{ day }}"], [n, "{{ n }}"]]}}
   - {step: g, name: G, think_s: 1, requests: [{request: r, address: "{{ env.base }}/{{ day }}/{{ more }}/{{ n }}"}]}
-""", functions=functions,
-        )  # fmt: skip
+""",  # noqa: E501
+            functions=functions,
+        )
         self.assertEqual(asked(network)[:2], ["/01/2/3", "/02/3/4"])
         self.assertEqual(functions.calls[0], ("sums.next", {"a": "2"}))
         self.assertEqual(sink.written[0], ("bookings", {"day": "01", "n": "3"}))
@@ -74,7 +77,8 @@ class Values(TestCase):
             with self.subTest(item):
                 _made, _, sink, network, ledger = run(
                     f"  - {{step: s, name: S, {item}}}\n"
-                    "  - {step: g, name: G, requests: [{request: r, address: '{{ env.base }}/'}]}\n",
+                    "  - {step: g, name: G, requests: [{request: r, address: '{{ env.base "
+                    "}}/'}]}\n",
                     functions=Sums(),
                     hold_s=0.02,
                 )
@@ -90,7 +94,7 @@ class Values(TestCase):
     name: G
     think_s: 1
     requests: [{request: r, address: "{{ env.base }}/", captures: [{name: x, regex: {pattern: "(a+)+$"}}]}]
-"""
+"""  # noqa: E501
         begun = time.monotonic()
         _, _, sink, _, ledger = run(rounds, lambda data: Scripted(answer(b"a" * 60 + b"!"), 0.1))
         self.assertEqual(set(ledger.all_of("request").failed), {"over-budget"})
@@ -106,13 +110,15 @@ class Repeating(TestCase):
     steps: [{step: look, name: Look, requests: [{request: r, address: "{{ env.base }}/postbox", captures: [
         {name: code, regex: {pattern: "code ([0-9]+)"}, otherwise: ""}]}]}]
   - {step: enter, name: Enter, think_s: 100, requests: [{request: r, address: "{{ env.base }}/{{ code }}"}]}
-"""
+"""  # noqa: E501
 
     def test_until_something_arrives(self) -> None:
         times = itertools.count(1)
         _, _, _, network, ledger = run(
             self.MAIL,
-            lambda data: Scripted(answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1),
+            lambda data: Scripted(
+                answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1
+            ),
             hold_s=4,
         )
         self.assertEqual(asked(network)[:4], ["/postbox"] * 3 + ["/77"])
@@ -134,12 +140,15 @@ class Repeating(TestCase):
   - {step: r, name: R, repeat: {times: "10", every_s: 1, limit_s: 2.5, then: step}, steps: [{step: a, name: A,
       requests: [{request: r, address: "{{ env.base }}/"}]}]}
   - {step: g, name: G, think_s: 60, requests: [{request: g, address: "{{ env.base }}/after"}]}
-""",
+""",  # noqa: E501
             hold_s=20,
         )
         self.assertEqual(asked(network), ["/", "/", "/", "/after"])
         self.assertEqual(ledger.all_of("repeat").failed, {"repeat-limit": 1})
-        self.assertIn("10 times: not so after 3 tries", next(each.error for each in sink.kept if "times" in each.error))
+        self.assertIn(
+            "10 times: not so after 3 tries",
+            next(each.error for each in sink.kept if "times" in each.error),
+        )
 
     def test_times_while_and_nothing_to_do(self) -> None:
         one = "steps: [{step: a, name: A, requests: [{request: r, address: '{{ env.base }}/a'}]}]"
@@ -151,7 +160,7 @@ class Repeating(TestCase):
   - {{step: r2, name: R2, repeat: {{while: "{{{{ n < 2 }}}}"}}, {two}}}
   - {{step: r3, name: R3, repeat: {{times: "100000", at_most: 100000}}, steps: [{{step: d, name: D, set: [[m, "1"]]}}]}}
   - {{step: think, name: Think, think_s: 100, requests: [{{request: r, address: "{{{{ env.base }}}}/end"}}]}}
-"""
+"""  # noqa: E501
         _, _, _, network, ledger = run(rounds)
         self.assertEqual(asked(network), ["/a", "/a", "/a", "/1", "/2", "/end"])
         self.assertEqual((named(ledger, "R2").tries, named(ledger, "R3").tries), (2, 100_000))
@@ -160,7 +169,7 @@ class Repeating(TestCase):
         rounds = """
   - {step: r, name: R, repeat: {until: "{{ 0 }}", every_s: 1, limit_s: 80000}, steps: [{step: a, name: A, requests: [
       {request: r, address: "{{ env.base }}/"}]}]}
-"""
+"""  # noqa: E501
         _, ended, _, _, ledger = run(rounds, hold_s=3)
         self.assertEqual(ended, "finished")
         self.assertEqual(named(ledger, "R").failures, 0)
@@ -177,7 +186,7 @@ class Choosing(TestCase):
       - {when: "{{ round.number > 2 }}", steps: [{step: b, name: B, requests: [
           {request: r, address: "{{ env.base }}/more"}]}]}
       - {steps: [{step: c, name: C, think_s: 0.1, requests: [{request: r, address: "{{ env.base }}/one"}]}]}
-"""
+"""  # noqa: E501
         _, _, _, network, _ = run(rounds, hold_s=0.55)
         self.assertEqual(asked(network)[:4], ["/one", "/two", "/more", "/more"])
 
@@ -190,7 +199,7 @@ class Choosing(TestCase):
       - {weight: 3, steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/a"}]}]}
       - {weight: 1, steps: [{step: b, name: B, requests: [{request: r, address: "{{ env.base }}/b"}]}]}
       - {weight: 0, steps: [{step: d, name: D, requests: [{request: r, address: "{{ env.base }}/d"}]}]}
-"""
+"""  # noqa: E501
         evenly = asked(run(rounds % "evenly", users=4, hold_s=10)[3])
         self.assertEqual((evenly[:8].count("/a"), evenly[:8].count("/b")), (6, 2))
         at_random = asked(run(rounds % "at random", users=40, hold_s=10)[3])
@@ -206,8 +215,10 @@ class Choosing(TestCase):
       {name: ids, json: "$.ids[*]", pick: all}]}]}
   - {step: e, name: E, think_s: 100, each: {name: id, in: "{{ ids }}", at_most: 2}, steps: [{step: o, name: O,
       requests: [{request: r, address: "{{ env.base }}/{{ id }}"}]}]}
-"""
-        _, _, _, network, _ = run(rounds, lambda data: Scripted(answer(b'{"ids": [7, "x", 9]}'), 0.1))
+"""  # noqa: E501
+        _, _, _, network, _ = run(
+            rounds, lambda data: Scripted(answer(b'{"ids": [7, "x", 9]}'), 0.1)
+        )
         self.assertEqual(asked(network), ["/list", "/7", "/x"])
 
     def test_a_failed_step_inside_skips_the_rest(self) -> None:
@@ -229,14 +240,21 @@ class AtOnce(TestCase):
     at_once: true
     requests: [{request: a, address: "{{ env.base }}/a"}, {request: b, address: "{{ env.base }}/b", checks: [
         {status: 201, then: step}]}, {request: c, address: "{{ env.base }}/c"}]
-"""
-        made, _, sink, network, ledger = run(rounds, lambda data: Scripted(answer(b"x"), 0.3 if b"/b" in data else 0.1))
+"""  # noqa: E501
+        made, _, sink, network, ledger = run(
+            rounds, lambda data: Scripted(answer(b"x"), 0.3 if b"/b" in data else 0.1)
+        )
         self.assertEqual(asked(network), ["/a", "/b", "/c"])
         step = named(ledger, "P")
         self.assertEqual(step.failed, {"status-200": 1})
         missed = {no: count for message in sink.messages for no, count in message.missed.items()}
         self.assertEqual(
-            [(place.step, place.request) for place in checks_of(made.journey) if place.no in missed], [("p", "b")]
+            [
+                (place.step, place.request)
+                for place in checks_of(made.journey)
+                if place.no in missed
+            ],
+            [("p", "b")],
         )
         self.assertEqual(sum(message.judged.get(0, 0) for message in sink.messages), 1)
 
@@ -252,7 +270,10 @@ class AtOnce(TestCase):
         for status, goes_on in (("200 OK", True), ("500 Broken", False)):
 
             def server(data: bytes, status: str = status) -> Scripted:
-                return Scripted(answer(b"x", status if b"/b" in data else "200 OK"), 0.3 if b"/b" in data else 0.1)
+                return Scripted(
+                    answer(b"x", status if b"/b" in data else "200 OK"),
+                    0.3 if b"/b" in data else 0.1,
+                )
 
             _, _, _, network, _ = run(rounds, server, hold_s=0.5)
             self.assertEqual("/z" in asked(network), goes_on, status)

@@ -1,4 +1,6 @@
-"""What objectives are about besides steps, measured in virtual time: spans, captured numbers, what is open too long."""
+"""What objectives are about besides steps, measured in virtual time: spans, captured numbers, what
+is open too long.
+"""
 
 from unittest import TestCase
 
@@ -30,15 +32,27 @@ rounds:
 """
 
 
-def run_of(server: object, *objectives: Objective, hold_s: float = 20) -> tuple[Ledger, Watching, object]:
+def run_of(
+    server: object, *objectives: Objective, hold_s: float = 20
+) -> tuple[Ledger, Watching, object]:
     load = crowd(Users(), climb(2, 0), hold(2, hold_s))
-    made = inputs(load, journeys=[parse_journey(JOURNEY)], objectives=objectives, measured=(0.0, hold_s))
+    made = inputs(
+        load, journeys=[parse_journey(JOURNEY)], objectives=objectives, measured=(0.0, hold_s)
+    )
     ended, sink, _ = perform(made, server)  # type: ignore[arg-type]
     ledger, watching = Ledger(every_series(made)), Watching(made)
     for message in sink.messages:
         ledger.add(message)
         watching.add(message.second, [message])
-    outcome = conclude(made, ledger, ledger, ending=of_words(ended), in_flight=0, peak_users=2, marks=watching.marks)
+    outcome = conclude(
+        made,
+        ledger,
+        ledger,
+        ending=of_words(ended),
+        in_flight=0,
+        peak_users=2,
+        marks=watching.marks,
+    )
     return ledger, watching, outcome
 
 
@@ -60,7 +74,9 @@ class Measured(TestCase):
 
     def test_a_span_whose_end_fails_fails_and_a_text_is_no_number(self) -> None:
         def server(data: bytes) -> Scripted:
-            return Scripted(answer(b"", status=500) if b"/last" in data else answer(b'{"seats": "many"}'), 0.1)
+            return Scripted(
+                answer(b"", status=500) if b"/last" in data else answer(b'{"seats": "many"}'), 0.1
+            )
 
         span = Objective(objective="s", measure="failure-rate", limit=1, step="first", until="last")
         seats = Objective(objective="n", measure="mean", limit=10, number="seats")
@@ -73,7 +89,9 @@ class Measured(TestCase):
         def server(data: bytes) -> Scripted:
             return Scripted(answer(b'{"seats": 1}'), 500.0)
 
-        each = Objective(objective="o", measure="p95", limit=1000, every_s=5, then="stop now", in_a_row=2)
+        each = Objective(
+            objective="o", measure="p95", limit=1000, every_s=5, then="stop now", in_a_row=2
+        )
         _, watching, outcome = run_of(server, each)
         self.assertEqual([mark.word for mark in watching.marks[0]], ["missed"] * 4)
         self.assertEqual(outcome.judgements[0].word, "missed")  # type: ignore[attr-defined]

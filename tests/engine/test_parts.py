@@ -18,7 +18,12 @@ from tests.engine.support import frozen, step
 
 class Cookies(TestCase):
     def header(
-        self, *set_cookies: str, host: str = "a.example", path: str = "/", secure: bool = False, now: float = 1000.0
+        self,
+        *set_cookies: str,
+        host: str = "a.example",
+        path: str = "/",
+        secure: bool = False,
+        now: float = 1000.0,
     ) -> str:
         jar = CookieJar()
         for text in set_cookies:
@@ -85,10 +90,19 @@ class Replies(TestCase):
     def test_framings(self) -> None:
         cases = (
             (b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello", b"hello", True),
-            (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nhel\r\n2\r\nlo\r\n0\r\n\r\n", b"hello", True),
+            (
+                b"HTTP/1.1 200 OK\r\nTransfer-Encoding: "
+                b"chunked\r\n\r\n3\r\nhel\r\n2\r\nlo\r\n0\r\n\r\n",
+                b"hello",
+                True,
+            ),
             (b"HTTP/1.1 200 OK\r\n\r\nhello", b"hello", False),
             (b"HTTP/1.1 204 No Content\r\n\r\n", b"", True),
-            (b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", b"", True),
+            (
+                b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n",
+                b"",
+                True,
+            ),
             (b"HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 1\r\n\r\nx", b"x", False),
             (b"HTTP/1.0 200 OK\r\nContent-Length: 1\r\n\r\nx", b"x", False),
         )
@@ -96,10 +110,15 @@ class Replies(TestCase):
             for pieces in (1, 7, len(data)):
                 with self.subTest(data, pieces=pieces):
                     reply = self.read(data, pieces=pieces)
-                    self.assertEqual((reply.body, reply.keep_alive, reply.bytes_in), (body, keep_alive, len(data)))  # type: ignore[attr-defined]
+                    self.assertEqual(
+                        (reply.body, reply.keep_alive, reply.bytes_in),
+                        (body, keep_alive, len(data)),
+                    )  # type: ignore[attr-defined]
 
     def test_head_has_no_body(self) -> None:
-        self.assertEqual(self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\n", head_only=True).status, 200)  # type: ignore[attr-defined]
+        self.assertEqual(
+            self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\n", head_only=True).status, 200
+        )  # type: ignore[attr-defined]
 
     def test_unfinished_is_not_a_reply(self) -> None:
         self.assertIsNone(self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhel"))
@@ -115,7 +134,12 @@ class Masking(TestCase):
         from urllib.parse import quote
 
         secret = "pässword/1"
-        for text in (secret, quote(secret, safe=""), json.dumps(secret), base64.b64encode(secret.encode()).decode()):
+        for text in (
+            secret,
+            quote(secret, safe=""),
+            json.dumps(secret),
+            base64.b64encode(secret.encode()).decode(),
+        ):
             self.assertNotEqual(mask.text(f"a {text} b"), f"a {text} b")
             self.assertIn(MASK, mask.text(f"a {text} b"))
         for lead in ("", "x", "xy", "xyz"):
@@ -128,7 +152,12 @@ class Agreed(TestCase):
     TARGETS = tuple(
         map(
             parse_target,
-            ("http://staging.example", "https://*.wide.example", "http://127.0.0.1:8470", "http://10.0.0.5"),
+            (
+                "http://staging.example",
+                "https://*.wide.example",
+                "http://127.0.0.1:8470",
+                "http://10.0.0.5",
+            ),
         )
     )
 
@@ -168,7 +197,10 @@ class Sharing(TestCase):
         made = frozen(parts, users=10, climb_s=5, hold_s=5)
         numbers = sorted(seat.number for shard in range(3) for seat in seats_of(made, shard, 3))
         self.assertEqual(numbers, list(range(1, 11)))
-        alone, three = planned_by(seats_of(made, 0, 1)), [planned_by(seats_of(made, shard, 3)) for shard in range(3)]
+        alone, three = (
+            planned_by(seats_of(made, 0, 1)),
+            [planned_by(seats_of(made, shard, 3)) for shard in range(3)],
+        )
         for second in range(10):
             self.assertEqual(sum(there(second + 0.995) for there in three), alone(second + 0.995))
             self.assertEqual(made.planned_at(second + 0.995), alone(second + 0.995))

@@ -1,4 +1,6 @@
-"""Personas in virtual time: pace, patience, first visits, headers; and in real time what a line does to a download."""
+"""Personas in virtual time: pace, patience, first visits, headers; and in real time what a line
+does to a download.
+"""
 
 import asyncio
 import random
@@ -46,7 +48,9 @@ def persona(**more: Any) -> Persona:
 def made(load: Any, *profile: Any, who: Persona, text: str = TWO, **more: Any) -> FrozenRun:
     one = crowd(load, *profile)
     frozen = inputs(one, journeys=[parse_journey(text)], **more)
-    crowds = tuple(replace(each, rows=(replace(each.rows[0], persona="p"),)) for each in frozen.crowds)
+    crowds = tuple(
+        replace(each, rows=(replace(each.rows[0], persona="p"),)) for each in frozen.crowds
+    )
     return replace(frozen, crowds=crowds, personas={"p": who})
 
 
@@ -60,10 +64,15 @@ def ledger_of(frozen: FrozenRun, sink: Any) -> Ledger:
 class Manners(TestCase):
     def test_text_form_and_what_is_wrong(self) -> None:
         who = persona(
-            name="Phone on a train", client="phone", headers=(("X-App", "1"),), connections=2,
-            pace=Pace(factor=1.5, spread=0.3), patience=Patience(seconds=8, spread=0.5, then="reload", reloads=2),
-            line=Line(line="field radio", jitter_ms=5), visit=Visit(visit="return", away_s=60, cookies=(("a", "b"),)),
-        )  # fmt: skip
+            name="Phone on a train",
+            client="phone",
+            headers=(("X-App", "1"),),
+            connections=2,
+            pace=Pace(factor=1.5, spread=0.3),
+            patience=Patience(seconds=8, spread=0.5, then="reload", reloads=2),
+            line=Line(line="field radio", jitter_ms=5),
+            visit=Visit(visit="return", away_s=60, cookies=(("a", "b"),)),
+        )
         self.assertEqual(parse_persona(write_persona(who)), who)
         self.assertEqual(list(persona_problems(who)), [])
         wrong = persona(client="toaster", headers=(("bad name", "x"),), line=Line(line="string"))
@@ -72,19 +81,30 @@ class Manners(TestCase):
 
     def test_think_times_times_the_users_own_factor(self) -> None:
         for pace, low, high in ((Pace(factor=3), 3.0, 3.0), (Pace(factor=2, spread=0.5), 1.4, 2.9)):
-            frozen = made(Users(), hold(200, 60), who=persona(pace=pace), text=TWO.replace("think_s: 1", "think_s: 5"))
+            frozen = made(
+                Users(),
+                hold(200, 60),
+                who=persona(pace=pace),
+                text=TWO.replace("think_s: 1", "think_s: 5"),
+            )
             _, sink, _ = perform(frozen, after(0.0))
             rounds = sum(ledger_of(frozen, sink).rounds)
-            self.assertTrue(200 * 60 / 10 / high * 0.9 <= rounds <= 200 * 60 / 10 / low * 1.1, rounds)
+            self.assertTrue(
+                200 * 60 / 10 / high * 0.9 <= rounds <= 200 * 60 / 10 / low * 1.1, rounds
+            )
 
     def test_who_is_out_of_patience_leaves_and_is_no_failure(self) -> None:
         def server(data: bytes) -> Scripted:
             return Scripted(answer(b"fine"), 9.0 if b"/two" in data else 0.1)
 
-        frozen = made(Arrivals(ceiling=50), hold(1, 20), who=persona(patience=Patience(seconds=2)), grace_s=20)
+        frozen = made(
+            Arrivals(ceiling=50), hold(1, 20), who=persona(patience=Patience(seconds=2)), grace_s=20
+        )
         ended, sink, _ = perform(frozen, server)
         found = ledger_of(frozen, sink)
-        self.assertEqual((ended, found.left, found.abandoned, found.failed), ("finished", 20, 20, 0))
+        self.assertEqual(
+            (ended, found.left, found.abandoned, found.failed), ("finished", 20, 20, 0)
+        )
         self.assertEqual((found.rounds, found.sent, found.answered), ([0, 0], 40, 20))
         self.assertEqual((found.all_of("step", "t").left, found.all_of("step", "s").left), (20, 0))
         self.assertEqual(found.all_of("round").left, 20)
@@ -97,14 +117,18 @@ class Manners(TestCase):
 
         def server(data: bytes) -> Scripted:
             asked.append(data)
-            slow = b"/two" in data and sum(b"/two" in each for each in asked) % 3  # the third try is answered
+            slow = (
+                b"/two" in data and sum(b"/two" in each for each in asked) % 3
+            )  # the third try is answered
             return Scripted(answer(b"fine"), 9.0 if slow else 0.1)
 
         who = persona(patience=Patience(seconds=2, then="reload", reloads=2))
         frozen = made(UserRounds(users=1, rounds=3), hold(1, 60), who=who)
         _, sink, _ = perform(frozen, server)
         found = ledger_of(frozen, sink)
-        self.assertEqual((found.left, found.reloaded, found.abandoned, found.rounds), (0, 6, 6, [3, 0]))
+        self.assertEqual(
+            (found.left, found.reloaded, found.abandoned, found.rounds), (0, 6, 6, [3, 0])
+        )
         never = made(UserRounds(users=1, rounds=3), hold(1, 60), who=who)
         _, sink, _ = perform(never, lambda data: Scripted(answer(b""), 9.0))
         found = ledger_of(never, sink)
@@ -123,8 +147,10 @@ class Manners(TestCase):
 
     def test_at_once_and_a_placed_user_who_left_is_replaced(self) -> None:
         text = TWO.replace("rounds:\n", "rounds:\n").replace(
-            '{step: s, name: S, think_s: 1, requests: [{request: r, address: "{{ env.base }}/one"}]}',
-            '{step: s, name: S, at_once: true, requests: [{request: q, address: "{{ env.base }}/q"},'
+            '{step: s, name: S, think_s: 1, requests: [{request: r, address: "{{ env.base '
+            '}}/one"}]}',
+            '{step: s, name: S, at_once: true, requests: [{request: q, address: "{{ env.base '
+            '}}/q"},'
             ' {request: r, address: "{{ env.base }}/one"}]}',
         )
         frozen = made(Users(), hold(2, 29.5), who=persona(patience=Patience(seconds=2)), text=text)
@@ -134,13 +160,20 @@ class Manners(TestCase):
 
         _, sink, _ = perform(frozen, server)
         found = ledger_of(frozen, sink)
-        self.assertEqual(found.left, 2 * 10)  # two seconds of patience, and one until the next comes
+        self.assertEqual(
+            found.left, 2 * 10
+        )  # two seconds of patience, and one until the next comes
         self.assertEqual((found.all_of("request", "s").passed.n, found.failed), (20, 0))
 
     def test_first_visits_are_new_users_and_clients_say_who_they_are(self) -> None:
-        who = persona(visit=Visit(visit="first"), client="phone", headers=(("Accept-Language", "fi"),))
-        text = TWO.replace("rounds:\n", "opening:\n  - {step: o, name: O, requests: [{request: r, address: "
-            '"{{ env.base }}/open"}]}\nrounds:\n')  # fmt: skip
+        who = persona(
+            visit=Visit(visit="first"), client="phone", headers=(("Accept-Language", "fi"),)
+        )
+        text = TWO.replace(
+            "rounds:\n",
+            "opening:\n  - {step: o, name: O, requests: [{request: r, address: "
+            '"{{ env.base }}/open"}]}\nrounds:\n',
+        )
         frozen = made(UserRounds(users=2, rounds=3), hold(1, 60), who=who, text=text)
         _, _, network = perform(frozen, after(0.1))
         opened = [each for each in network.requests if b"/open" in each]
@@ -154,7 +187,9 @@ BODY = b"x" * 200_000
 
 
 class Lines(TestCase):
-    """Against a real server on loopback, timed by the server's own socket as well, on the loop that runs have."""
+    """Against a real server on loopback, timed by the server's own socket as well, on the loop that
+    runs have.
+    """
 
     def _server(self, secure: ssl.SSLContext | None) -> tuple[int, list[float]]:
         """(its port, how long its blocking socket took each answer in)."""
@@ -171,7 +206,9 @@ class Lines(TestCase):
             with link, bound:
                 while link.recv(10_000):
                     begun = time.perf_counter()
-                    link.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n" % len(BODY) + BODY)
+                    link.sendall(
+                        b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n" % len(BODY) + BODY
+                    )
                     sent.append(time.perf_counter() - begun)
 
         thread = threading.Thread(target=serve, daemon=True)
@@ -187,7 +224,9 @@ class Lines(TestCase):
             authority.issue_cert("127.0.0.1").configure_cert(secure)
         port, sent = self._server(secure)
         scheme = "https" if tls else "http"
-        network = RealNetwork([parse_target(f"{scheme}://127.0.0.1:{port}")], way=Way(trust="anything"))
+        network = RealNetwork(
+            [parse_target(f"{scheme}://127.0.0.1:{port}")], way=Way(trust="anything")
+        )
         down, up, latency, _ = LINES["field radio"]
 
         line = Slow(down * 125, up * 125, latency / 1000, 0.0, random.Random(1))
@@ -225,7 +264,8 @@ class Lines(TestCase):
                         break
                 for each in took:
                     self.assertAlmostEqual(each / wanted, 1.0, delta=0.05)
-                # the server's socket takes it in no faster, but for what lies in buffers: with TLS half of it
+                # the server's socket takes it in no faster, but for what lies in buffers: with TLS
+                # half of it
                 self.assertGreater(statistics.mean(sent), (0.3 if tls else 0.55) * wanted)
                 self.assertAlmostEqual(parts[1] / 150_000, 1.0, delta=0.1)
                 if tls:

@@ -1,4 +1,6 @@
-"""Who is there while a run goes on: those that fail first; of one that is followed all is kept, with its values."""
+"""Who is there while a run goes on: those that fail first; of one that is followed all is kept,
+with its values.
+"""
 
 import random
 from itertools import pairwise
@@ -22,7 +24,9 @@ class Watching(TestCase):
     def look_at(
         self, *at: tuple[int, frozenset[int]], users: int = 4, seconds: float = 12
     ) -> tuple[list[Present], ListSink]:
-        """A run of `users` who ask a server where the third fails; looked at when so many requests came."""
+        """A run of `users` who ask a server where the third fails; looked at when so many requests
+        came.
+        """
         made = frozen("rounds:\n" + step("sky", REQUEST, think_s=0.5), users=users, hold_s=seconds)
         seen: list[Present] = []
         control: list[Control] = []
@@ -77,7 +81,10 @@ class Watching(TestCase):
         self.assertGreater(len(failed), 40)
 
     def test_what_is_secret_is_masked(self) -> None:
-        request = "request: get\naddress: '{{ env.base }}/in?word={{ observers.password }}&who={{ observers.email }}'"
+        request = (
+            "request: get\naddress: '{{ env.base }}/in?word={{ observers.password }}&who={{ "
+            "observers.email }}'"
+        )
         rows = [["ada@here", "hush-1234"]]
         made = frozen("rounds:\n" + step("sign-in", request, think_s=0.5), rows=rows)
         seen: list[Present | None] = []
@@ -91,7 +98,9 @@ class Watching(TestCase):
         last = seen[-1]
         assert last is not None
         told = last.shown[0]
-        self.assertEqual((told.values["observers.email"], told.rows), ("ada@here", {"observers": 1}))
+        self.assertEqual(
+            (told.values["observers.email"], told.rows), ("ada@here", {"observers": 1})
+        )
         self.assertEqual(told.values["observers.password"], MASK)
         followed = [each for each in sink.kept if each.reason == "followed"]
         self.assertGreater(len(followed), 5)
@@ -106,8 +115,13 @@ class Watching(TestCase):
 
 class Chosen(TestCase):
     def kept(self, keep: Keep) -> dict[str, int]:
-        """How many were kept of 900 that passed, each quicker than the one before, and of 100 that failed."""
-        choice, found = keeping.Choice(random.Random(1), keep), dict.fromkeys(("sample", "slow", "failed"), 0)
+        """How many were kept of 900 that passed, each quicker than the one before, and of 100 that
+        failed.
+        """
+        choice, found = (
+            keeping.Choice(random.Random(1), keep),
+            dict.fromkeys(("sample", "slow", "failed"), 0),
+        )
         for at in range(1000):
             if at % 10 == 0:
                 found["failed"] += bool(choice.failed(1, "status-500"))
@@ -120,5 +134,10 @@ class Chosen(TestCase):
         usual = self.kept(Keep())
         self.assertEqual((usual["failed"], usual["slow"]), (20, 3))
         self.assertTrue(2 <= usual["sample"] <= 20)
-        self.assertEqual(self.kept(Keep(failing=50, slowest=7, sampled=0)), {"sample": 0, "slow": 7, "failed": 50})
-        self.assertEqual(self.kept(Keep(failing=0, slowest=0, sampled=1)), {"sample": 1, "slow": 0, "failed": 0})
+        self.assertEqual(
+            self.kept(Keep(failing=50, slowest=7, sampled=0)),
+            {"sample": 0, "slow": 7, "failed": 50},
+        )
+        self.assertEqual(
+            self.kept(Keep(failing=0, slowest=0, sampled=1)), {"sample": 1, "slow": 0, "failed": 0}
+        )

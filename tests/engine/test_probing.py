@@ -1,4 +1,6 @@
-"""Probes on the run's clock, in virtual time: what they tell when, gaps, targets that were not agreed to."""
+"""Probes on the run's clock, in virtual time: what they tell when, gaps, targets that were not
+agreed to.
+"""
 
 import asyncio
 import base64
@@ -21,11 +23,17 @@ from tests.engine.support import BASE
 
 
 def page(count: int, status: int = 200) -> bytes:
-    return answer(b"# TYPE jobs counter\njobs_total %d\n# TYPE depth gauge\ndepth %d\n# EOF\n" % (count, count), status)
+    return answer(
+        b"# TYPE jobs counter\njobs_total %d\n# TYPE depth gauge\ndepth %d\n# EOF\n"
+        % (count, count),
+        status,
+    )
 
 
 class Clocked(TestCase):
-    def told(self, *answers: Scripted, every_s: float = 1.0, seconds: float = 5.5) -> list[ProbeSecond]:
+    def told(
+        self, *answers: Scripted, every_s: float = 1.0, seconds: float = 5.5
+    ) -> list[ProbeSecond]:
         given = iter(answers)
         made: list[ProbeSecond] = []
 
@@ -34,7 +42,9 @@ class Clocked(TestCase):
             network = ScriptedNetwork(lambda data: next(given))
             probe = Probe(probe="p", openmetrics="{{ env.base }}/metrics", every_s=every_s)
             values = {"env.base": BASE}
-            task = asyncio.create_task(Probing([probe], values, network, clock, clock.now(), made.append).run())
+            task = asyncio.create_task(
+                Probing([probe], values, network, clock, clock.now(), made.append).run()
+            )
             await clock.at(clock.now() + seconds)
             task.cancel()
             await asyncio.gather(task, return_exceptions=True)
@@ -50,7 +60,9 @@ class Clocked(TestCase):
         self.assertEqual(told[1].units["jobs_total"], "/s")
 
     def test_one_that_fails_is_a_gap_and_makes_no_rate_over_it(self) -> None:
-        told = self.told(*(Scripted(page(10 * n, 500 if n == 2 else 200), 0.01) for n in range(1, 6)))
+        told = self.told(
+            *(Scripted(page(10 * n, 500 if n == 2 else 200), 0.01) for n in range(1, 6))
+        )
         self.assertIn("status 500", told[1].problem)
         self.assertEqual(told[1].values, {})
         self.assertEqual(told[2].values, {"depth": 30.0})
@@ -58,7 +70,9 @@ class Clocked(TestCase):
 
     def test_one_that_is_slow_is_a_gap_of_its_seconds_only(self) -> None:
         told = self.told(
-            Scripted(page(1), 0.01), Scripted(page(2), 30.0), *(Scripted(page(n), 0.01) for n in (3, 4, 5))
+            Scripted(page(1), 0.01),
+            Scripted(page(2), 30.0),
+            *(Scripted(page(n), 0.01) for n in (3, 4, 5)),
         )
         self.assertEqual([bool(each.problem) for each in told], [False, True, False, False, False])
 
@@ -73,17 +87,31 @@ SECRET = "Zk4-Wy7pQ2vT"
 class Echoing(TestCase):
     """A target that shows what it was asked with, in each place that something is taken from."""
 
-    def told(self, body: bytes, kind: str = "application/openmetrics-text", status: str = "200 OK") -> ProbeSecond:
+    def told(
+        self, body: bytes, kind: str = "application/openmetrics-text", status: str = "200 OK"
+    ) -> ProbeSecond:
         made: list[ProbeSecond] = []
         head = f"Content-Type: {kind}\r\n"
 
         async def program() -> None:
             clock = VirtualClock()
-            self.network = network = ScriptedNetwork(lambda data: Scripted(answer(body, status, head), 0.01))
+            self.network = network = ScriptedNetwork(
+                lambda data: Scripted(answer(body, status, head), 0.01)
+            )
             said = (("Authorization", "Bearer {{ secrets.key }}"),)
-            probe = Probe(probe="p", openmetrics="{{ env.base }}/metrics?key={{ secrets.key }}", headers=said)
+            probe = Probe(
+                probe="p", openmetrics="{{ env.base }}/metrics?key={{ secrets.key }}", headers=said
+            )
             secrets = {"secrets.key": SECRET}
-            probing = Probing([probe], {"env.base": BASE}, network, clock, clock.now(), made.append, secrets=secrets)
+            probing = Probing(
+                [probe],
+                {"env.base": BASE},
+                network,
+                clock,
+                clock.now(),
+                made.append,
+                secrets=secrets,
+            )
             task = asyncio.create_task(probing.run())
             await clock.at(clock.now() + 1.5)
             task.cancel()
@@ -99,9 +127,15 @@ class Echoing(TestCase):
     def test_no_measure_that_repeats_it_is_kept_and_the_others_are(self) -> None:
         for each in self.spelt():
             name = re.sub(r"\W", "_", each)
-            for said in (f'seen{{key="{each}"}} 1', f'seen{{k="a {each} b",l="2"}} 1', f'seen{{x{name}="{each}"}} 1'):
+            for said in (
+                f'seen{{key="{each}"}} 1',
+                f'seen{{k="a {each} b",l="2"}} 1',
+                f'seen{{x{name}="{each}"}} 1',
+            ):
                 with self.subTest(said):
-                    told = self.told(f"# TYPE seen gauge\n# HELP seen {each}\n{said}\ndepth 3\n# EOF\n".encode())
+                    told = self.told(
+                        f"# TYPE seen gauge\n# HELP seen {each}\n{said}\ndepth 3\n# EOF\n".encode()
+                    )
                     self.assertEqual(told.values, {"depth": 3.0})
                     self.assertIn("1 of its measures are not kept", told.unkept)
                     self.assert_without(told, each)
@@ -110,9 +144,16 @@ class Echoing(TestCase):
         for each in self.spelt():
             unit = re.sub(r"\W", "_", each)
             self.assert_without(
-                self.told(f"# TYPE t_{unit} gauge\n# UNIT t_{unit} {unit}\nt_{unit} 1\n# EOF".encode()), each
+                self.told(
+                    f"# TYPE t_{unit} gauge\n# UNIT t_{unit} {unit}\nt_{unit} 1\n# EOF".encode()
+                ),
+                each,
             )
-            for broken in (f"{each} {each} 1\n", f"seen{{key={each} 1\n", "x" * 190 + f"{each} not a number\n"):
+            for broken in (
+                f"{each} {each} 1\n",
+                f"seen{{key={each} 1\n",
+                "x" * 190 + f"{each} not a number\n",
+            ):
                 for kind in ("application/openmetrics-text", "text/plain"):
                     with self.subTest(broken, kind=kind):
                         told = self.told(broken.encode(), kind)
@@ -120,7 +161,9 @@ class Echoing(TestCase):
                         self.assertTrue(told.problem)
                         self.assert_without(told, each)
             self.assert_without(self.told(b"", status=f"200 {each}"), each)
-            self.assert_without(self.told(b"", status=f"302 Found\r\nLocation: http://other/{each}"), each)
+            self.assert_without(
+                self.told(b"", status=f"302 Found\r\nLocation: http://other/{each}"), each
+            )
 
     def assert_without(self, told: ProbeSecond, said: str) -> None:
         kept = msgspec.json.encode(told).decode()
@@ -145,14 +188,22 @@ class Real(TestCase):
             clock = RealClock()
             network = RealNetwork((parse_target("http://127.0.0.1:9"),))
             problems = []
-            for address in ("http://127.0.0.1:10/metrics", "http://169.254.169.254/metrics", "http://127.0.0.1:9/x"):
+            for address in (
+                "http://127.0.0.1:10/metrics",
+                "http://169.254.169.254/metrics",
+                "http://127.0.0.1:9/x",
+            ):
                 try:
                     source = source_of(Probe(probe="p", openmetrics=address), {}, network, clock)
                     await try_once(source, clock, 1)
                 except Exception as problem:
                     problems.append(str(problem))
-            machine = source_of(Probe(probe="m", host=Host(processes=("python",))), {}, network, clock)
-            asyncio.get_running_loop().call_later(0.5, end)  # what one had taken is not taken away from the others
+            machine = source_of(
+                Probe(probe="m", host=Host(processes=("python",))), {}, network, clock
+            )
+            asyncio.get_running_loop().call_later(
+                0.5, end
+            )  # what one had taken is not taken away from the others
             found = await try_once(machine, clock, 1)
             await network.aclose()
             clock.close()

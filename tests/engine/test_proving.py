@@ -1,5 +1,5 @@
-"""Who asks: Basic, Digest by the examples of RFC 7616, tokens of clients fetched once and renewed, common headers,
-multipart.
+"""Who asks: Basic, Digest by the examples of RFC 7616, tokens of clients fetched once and renewed,
+common headers, multipart.
 """
 
 import asyncio
@@ -49,7 +49,9 @@ class Digest(TestCase):
 
     def test_the_oldest_form_without_qop(self) -> None:
         # RFC 2069 §2.4, as corrected by its erratum 749
-        challenge = challenge_in(['Digest realm="testrealm@host.com", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093"'])
+        challenge = challenge_in(
+            ['Digest realm="testrealm@host.com", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093"']
+        )
         assert challenge is not None
         said = challenge.answer("GET", "/dir/index.html", "Mufasa", "CircleOfLife", "")
         self.assertIn('response="1949323746fe6a43ef61f9606e7febea"', said)
@@ -81,31 +83,43 @@ class Digest(TestCase):
                     answer(
                         b"",
                         "401 Unauthorized",
-                        f'WWW-Authenticate: Digest realm="r", qop="auth", nonce="{nonces[-1]}"{stale}\r\n',
+                        'WWW-Authenticate: Digest realm="r", qop="auth", '
+                        f'nonce="{nonces[-1]}"{stale}\r\n',
                     ),
                     0.1,
                 )
             return Scripted(answer(b"in"), 0.1)
 
         made = frozen(
-            'authorization: {digest: {user: u, password: "{{ env.base }}"}}\nrounds:\n' + step("one", GET, think_s=0.5),
+            'authorization: {digest: {user: u, password: "{{ env.base }}"}}\nrounds:\n'
+            + step("one", GET, think_s=0.5),
             hold_s=4.9,
         )
         _, sink, network = perform(made, server)
         ledger = totals(made, sink)
         self.assertEqual(ledger.all_of("request").failed, {})
-        counts = [re.search(r"nc=(\d+)", header(data, "authorization") or "") for data in network.requests]
-        self.assertEqual([found and int(found.group(1)) for found in counts], [None, 1, 2, 3, 4, 1, 2, 3, 4, 5])
+        counts = [
+            re.search(r"nc=(\d+)", header(data, "authorization") or "") for data in network.requests
+        ]
+        self.assertEqual(
+            [found and int(found.group(1)) for found in counts], [None, 1, 2, 3, 4, 1, 2, 3, 4, 5]
+        )
         self.assertEqual(ledger.sent, len(network.requests))
 
     def test_wrong_password_is_asked_for_once(self) -> None:
         def server(data: bytes) -> Scripted:
             return Scripted(
-                answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="same"\r\n'), 0.1
+                answer(
+                    b"",
+                    "401 Unauthorized",
+                    'WWW-Authenticate: Digest realm="r", qop="auth", nonce="same"\r\n',
+                ),
+                0.1,
             )
 
         made = frozen(
-            "rounds:\n" + step("one", GET + "\nauthorization: {digest: {user: u, password: p}}", think_s=0.5),
+            "rounds:\n"
+            + step("one", GET + "\nauthorization: {digest: {user: u, password: p}}", think_s=0.5),
             hold_s=0.4,
         )
         _, sink, network = perform(made, server)
@@ -114,7 +128,9 @@ class Digest(TestCase):
 
 
 class Clients(TestCase):
-    ASK = '{client: {address: "{{ env.base }}/token", id: "sky desk", secret: "s:1", scope: "plan"}}'
+    ASK = (
+        '{client: {address: "{{ env.base }}/token", id: "sky desk", secret: "s:1", scope: "plan"}}'
+    )
 
     def server(self, life: str) -> "list[str]":
         self.issued: list[str] = []
@@ -124,7 +140,11 @@ class Clients(TestCase):
                 self.issued.append(f"t{len(self.issued) + 1}")
                 self.asked = data
                 return Scripted(
-                    answer(f'{{"access_token": "{self.issued[-1]}", "token_type": "Bearer"{life}}}'.encode()), 0.2
+                    answer(
+                        f'{{"access_token": "{self.issued[-1]}", "token_type": '
+                        f'"Bearer"{life}}}'.encode()
+                    ),
+                    0.2,
                 )
             if header(data, "authorization") != f"Bearer {self.issued[-1] if self.issued else ''}":
                 return Scripted(answer(b"", "401 Unauthorized"), 0.1)
@@ -135,21 +155,29 @@ class Clients(TestCase):
 
     def test_fetched_once_for_all_users_and_counted_apart(self) -> None:
         issued = self.server("")
-        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.9), users=5, hold_s=3.95)
+        made = frozen(
+            f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.9),
+            users=5,
+            hold_s=3.95,
+        )
         _, sink, network = perform(made, self.answers)
         self.assertEqual(issued, ["t1"])
         said = header(self.asked, "authorization") or ""
         self.assertEqual(base64.b64decode(said.removeprefix("Basic ")), b"sky+desk:s%3A1")
         self.assertTrue(self.asked.endswith(b"grant_type=client_credentials&scope=plan"))
         ledger = totals(made, sink)
-        self.assertEqual((ledger.all_of("token").passed.n, ledger.all_of("request").failed), (1, {}))
+        self.assertEqual(
+            (ledger.all_of("token").passed.n, ledger.all_of("request").failed), (1, {})
+        )
         self.assertAlmostEqual(ledger.all_of("token").moments.mean_us, 200_000, delta=2)
         self.assertAlmostEqual(ledger.all_of("request").moments.mean_us, 100_000, delta=2)
         self.assertEqual(ledger.sent, len(network.requests))
 
     def test_renewed_before_it_expires(self) -> None:
         issued = self.server(', "expires_in": 2')
-        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=5.9)
+        made = frozen(
+            f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=5.9
+        )
         _, sink, _ = perform(made, self.answers)
         self.assertEqual(totals(made, sink).all_of("request").failed, {})
         self.assertIn(len(issued), (3, 4))
@@ -165,7 +193,9 @@ class Clients(TestCase):
                 issued.append("changed by the server")
             return answers(data)
 
-        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=3.9)
+        made = frozen(
+            f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=3.9
+        )
         _, sink, _ = perform(made, server)
         self.assertEqual(totals(made, sink).all_of("request").failed, {})
         self.assertEqual(issued, ["t1", "changed by the server", "t3"])
@@ -173,14 +203,22 @@ class Clients(TestCase):
     def test_a_token_or_a_name_can_not_bring_headers_of_its_own(self) -> None:
         def server(data: bytes) -> Scripted:
             if data.startswith(b"POST /token"):
-                return Scripted(answer(b'{"access_token": "t\\r\\nX-Evil: 1", "token_type": "Bearer"}'))
+                return Scripted(
+                    answer(b'{"access_token": "t\\r\\nX-Evil: 1", "token_type": "Bearer"}')
+                )
             return Scripted(
-                answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="n"\r\n')
+                answer(
+                    b"",
+                    "401 Unauthorized",
+                    'WWW-Authenticate: Digest realm="r", qop="auth", nonce="n"\r\n',
+                )
             )
 
         digest = '{digest: {user: "u\\r\\nX-Evil: 1", password: p}}'
         for proof in (self.ASK, digest):
-            made = frozen(f"authorization: {proof}\nrounds:\n" + step("one", GET, think_s=1), hold_s=0.5)
+            made = frozen(
+                f"authorization: {proof}\nrounds:\n" + step("one", GET, think_s=1), hold_s=0.5
+            )
             _, sink, network = perform(made, server)
             self.assertFalse([data for data in network.requests if b"X-Evil" in data], proof)
             self.assertEqual(sum(totals(made, sink).all_of("request").failed.values()), 1)
@@ -188,33 +226,49 @@ class Clients(TestCase):
     def test_refused_clients_say_why_and_nothing_secret_is_kept(self) -> None:
         def server(data: bytes) -> Scripted:
             return Scripted(
-                answer(b'{"error": "invalid_client", "error_description": "unknown id"}', "401 Unauthorized"), 0.1
+                answer(
+                    b'{"error": "invalid_client", "error_description": "unknown id"}',
+                    "401 Unauthorized",
+                ),
+                0.1,
             )
 
-        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.5), hold_s=0.4)
+        made = frozen(
+            f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.5), hold_s=0.4
+        )
         _, sink, network = perform(made, server)
         self.assertEqual(totals(made, sink).all_of("request").failed, {"token": 1})
-        self.assertIn("answered 401 without a token: invalid_client. unknown id", sink.kept[0].error)
+        self.assertIn(
+            "answered 401 without a token: invalid_client. unknown id", sink.kept[0].error
+        )
         self.assertEqual(len(network.requests), 1)
 
 
 class Common(TestCase):
     def test_headers_common_to_all_give_way_to_own_ones(self) -> None:
-        own = 'request: own\naddress: "{{ env.base }}/y"\nheaders: [[x-sky, mine]]\nauthorization: {none: true}'
+        own = (
+            'request: own\naddress: "{{ env.base }}/y"\nheaders: [[x-sky, mine]]\nauthorization: '
+            "{none: true}"
+        )
         made = frozen(
-            "headers: [[X-Sky, all], [X-More, m]]\nauthorization: {basic: {user: ü, password: p}}\nrounds:\n"
-            + step("one", GET, own, think_s=1),
+            "headers: [[X-Sky, all], [X-More, m]]\nauthorization: {basic: {user: ü, password: "
+            "p}}\nrounds:\n" + step("one", GET, own, think_s=1),
             hold_s=0.5,
         )
         _, _, network = perform(made, lambda data: Scripted(answer()))
         first, second = network.requests[:2]
         self.assertEqual((header(first, "x-sky"), header(second, "x-sky")), ("all", "mine"))
         self.assertEqual(header(second, "x-more"), "m")
-        self.assertEqual(header(first, "authorization"), "Basic " + base64.b64encode("ü:p".encode()).decode())
+        self.assertEqual(
+            header(first, "authorization"), "Basic " + base64.b64encode("ü:p".encode()).decode()
+        )
         self.assertIsNone(header(second, "authorization"))
 
     def test_embedded_resources_carry_them_too_but_not_elsewhere(self) -> None:
-        page = 'request: page\naddress: "{{ env.base }}/p"\nembedded: ["/own.css", "http://127.0.0.1:9998/other.css"]'
+        page = (
+            'request: page\naddress: "{{ env.base }}/p"\nembedded: ["/own.css", '
+            '"http://127.0.0.1:9998/other.css"]'
+        )
         made = frozen(
             "headers: [[X-Sky, all]]\nauthorization: {basic: {user: u, password: p}}\nrounds:\n"
             + step("one", page, think_s=1),
@@ -231,19 +285,27 @@ class Common(TestCase):
     def test_multipart_is_read_back_by_another_library(self) -> None:
         picture = bytes(range(256))
         body = (
-            '{parts: [{name: title, value: "M {{ round.number }}"}, {name: "a \\"b\\"", file: sky.png, type:'
+            '{parts: [{name: title, value: "M {{ round.number }}"}, {name: "a \\"b\\"", file: '
+            "sky.png, type:"
             f" image/png, base64: {base64.b64encode(picture).decode()}}}]}}"
         )
         made = frozen(
             "rounds:\n"
-            + step("one", f'request: up\nmethod: POST\naddress: "{{{{ env.base }}}}/up"\nbody: {body}', think_s=1),
+            + step(
+                "one",
+                f'request: up\nmethod: POST\naddress: "{{{{ env.base }}}}/up"\nbody: {body}',
+                think_s=1,
+            ),
             hold_s=0.5,
         )
         _, _, network = perform(made, lambda data: Scripted(answer()))
         head, _, sent = network.requests[0].partition(b"\r\n\r\n")
         self.assertEqual(int(header(head + b"\r\n", "content-length") or 0), len(sent))
         message = message_from_bytes(
-            b"Content-Type: " + (header(head + b"\r\n", "content-type") or "").encode() + b"\r\n\r\n" + sent
+            b"Content-Type: "
+            + (header(head + b"\r\n", "content-type") or "").encode()
+            + b"\r\n\r\n"
+            + sent
         )
         title, file = message.get_payload()
         self.assertEqual(title.get_payload(), "M 1")
@@ -279,7 +341,9 @@ class Waiting(TestCase):
 
 
 class OnTheWire(TestCase):
-    """A server of its own, with its own computation of Digest (RFC 7616 §3.4) and tokens that live for a second."""
+    """A server of its own, with its own computation of Digest (RFC 7616 §3.4) and tokens that live
+    for a second.
+    """
 
     def test_digest_and_tokens_against_a_real_server(self) -> None:
         seen: list[tuple[str, int]] = []
@@ -301,7 +365,9 @@ class OnTheWire(TestCase):
                 except (asyncio.IncompleteReadError, ConnectionError):
                     return
                 method, path, _ = head.split("\r\n")[0].split(" ")
-                await reader.readexactly(int((re.search(r"(?i)content-length: (\d+)", head) or ["", "0"])[1]))
+                await reader.readexactly(
+                    int((re.search(r"(?i)content-length: (\d+)", head) or ["", "0"])[1])
+                )
                 said = (re.search(r"(?im)^authorization: (.*)\r$", head) or ["", ""])[1]
                 status, more, body = "200 OK", "", b"{}"
                 if path == "/token":
@@ -309,13 +375,19 @@ class OnTheWire(TestCase):
                     body = f'{{"access_token": "{issued[-1]}", "expires_in": 1}}'.encode()
                 elif path == "/bearer" and said != f"Bearer {issued[-1] if issued else ''}":
                     status = "401 Unauthorized"
-                elif path.startswith("/digest") and not (said and digest_is_right(said, method, path)):
+                elif path.startswith("/digest") and not (
+                    said and digest_is_right(said, method, path)
+                ):
                     status, more = (
                         "401 Unauthorized",
-                        'WWW-Authenticate: Digest realm="desk", qop="auth", algorithm=SHA-256, nonce="nonce-1"\r\n',
+                        'WWW-Authenticate: Digest realm="desk", qop="auth", algorithm=SHA-256, '
+                        'nonce="nonce-1"\r\n',
                     )
                 seen.append((path, int(status[:3])))
-                writer.write(f"HTTP/1.1 {status}\r\nContent-Length: {len(body)}\r\n{more}\r\n".encode() + body)
+                writer.write(
+                    f"HTTP/1.1 {status}\r\nContent-Length: {len(body)}\r\n{more}\r\n".encode()
+                    + body
+                )
 
         async def program() -> ListSink:
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
@@ -325,7 +397,11 @@ class OnTheWire(TestCase):
                 "bearer": f'{{client: {{address: "{base}/token", id: i, secret: s}}}}',
             }
             steps = "".join(
-                step(f"s{n}", f'request: r\naddress: "{base}/{path}"\nauthorization: {proof}', think_s=0.1)
+                step(
+                    f"s{n}",
+                    f'request: r\naddress: "{base}/{path}"\nauthorization: {proof}',
+                    think_s=0.1,
+                )
                 for n, (path, proof) in enumerate(proofs.items())
             )
             made = frozen("rounds:\n" + steps, users=3, hold_s=2.5, grace_s=2)

@@ -1,4 +1,6 @@
-"""A process that was stopped for so long that others took it for lost sends nothing when it wakes."""
+"""A process that was stopped for so long that others took it for lost sends nothing when it
+wakes.
+"""
 
 import asyncio
 import math
@@ -24,7 +26,9 @@ class Beats(TestCase):
         self.assertTrue(Pulse().beats(1e9))
         self.assertTrue(math.isinf(Pulse().limit_s))
 
-    def test_a_shard_that_wakes_after_the_loss_time_sends_nothing_and_says_that_it_is_lost(self) -> None:
+    def test_a_shard_that_wakes_after_the_loss_time_sends_nothing_and_says_that_it_is_lost(
+        self,
+    ) -> None:
         def loses(control: Control) -> None:
             control.loss_s = 4.0
 

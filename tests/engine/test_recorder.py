@@ -1,4 +1,6 @@
-"""Proxy and doorway between a real client and a made-up target: bytes unchanged, everything recorded truthfully."""
+"""Proxy and doorway between a real client and a made-up target: bytes unchanged, everything
+recorded truthfully.
+"""
 
 import asyncio
 import gzip
@@ -49,21 +51,29 @@ class Target:
                 head = await reader.readuntil(b"\r\n\r\n")
                 text = head.decode("latin-1")
                 length = next(
-                    (int(line[15:]) for line in text.split("\r\n") if line.lower().startswith("content-length:")), 0
+                    (
+                        int(line[15:])
+                        for line in text.split("\r\n")
+                        if line.lower().startswith("content-length:")
+                    ),
+                    0,
                 )
                 self.heads.append(text)
                 self.bodies.append(await reader.readexactly(length) if length else b"")
                 path = text.split(" ")[1].partition("?")[0]
                 if path == "/socket":
                     writer.write(
-                        b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n"
+                        b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: "
+                        b"Upgrade\r\n\r\n"
                     )
                     while piece := await reader.read(100):
                         writer.write(piece[::-1])
                         await writer.drain()
                     return
                 if path == "/big":
-                    writer.write(f"HTTP/1.1 200 OK\r\nContent-Length: {100_000_000}\r\n\r\n".encode())
+                    writer.write(
+                        f"HTTP/1.1 200 OK\r\nContent-Length: {100_000_000}\r\n\r\n".encode()
+                    )
                     for _ in range(1000):
                         writer.write(b"z" * 100_000)
                         await writer.drain()
@@ -87,9 +97,15 @@ class RecorderCase(IsolatedAsyncioTestCase):
                 "/bin": answer(BINARY, "Content-Type: application/octet-stream"),
                 "/chunks": CHUNKED,
                 "/empty": b"HTTP/1.1 204 No Content\r\n\r\n",
-                "/gz": answer(gzip.compress(b"plain text"), "Content-Type: text/plain", "Content-Encoding: gzip"),
+                "/gz": answer(
+                    gzip.compress(b"plain text"),
+                    "Content-Type: text/plain",
+                    "Content-Encoding: gzip",
+                ),
                 "/liar": answer(b"not gzip", "Content-Type: text/plain", "Content-Encoding: gzip"),
-                "/latin": answer("Größe".encode("latin-1"), "Content-Type: text/html; charset=iso-8859-1"),
+                "/latin": answer(
+                    "Größe".encode("latin-1"), "Content-Type: text/html; charset=iso-8859-1"
+                ),
                 "/short": b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\nonly this",
                 "/close": b"HTTP/1.0 200 OK\r\n\r\nuntil the end",
                 "/junk": b"hello\r\n\r\n",
@@ -112,7 +128,12 @@ class RecorderCase(IsolatedAsyncioTestCase):
         self.folder.cleanup()
 
     async def ask(
-        self, port: int, data: bytes, *, context: ssl.SSLContext | None = None, until_close: bool = False
+        self,
+        port: int,
+        data: bytes,
+        *,
+        context: ssl.SSLContext | None = None,
+        until_close: bool = False,
     ) -> bytes:
         reader, writer = await asyncio.open_connection("127.0.0.1", port, ssl=context)
         writer.write(data)
@@ -187,13 +208,18 @@ class ProxyTests(RecorderCase):
         reader, writer = await asyncio.open_connection("127.0.0.1", self.port)
         writer.write(f"GET {self.base}/chunks HTTP/1.1\r\nHost: x\r\n\r\n".encode())
         self.assertEqual(await reader.readexactly(len(CHUNKED)), CHUNKED)
-        writer.write(f"GET {self.base}/empty HTTP/1.1\r\nHost: x\r\n\r\n".encode())  # the same connection goes on
+        writer.write(
+            f"GET {self.base}/empty HTTP/1.1\r\nHost: x\r\n\r\n".encode()
+        )  # the same connection goes on
         self.assertIn(b"204", await reader.readuntil(b"\r\n\r\n"))
         writer.close()
-        self.assertEqual(await self.through("/close", until_close=True), self.target.answers["/close"])
+        self.assertEqual(
+            await self.through("/close", until_close=True), self.target.answers["/close"]
+        )
         await self.eventually(lambda: len(self.recorded) == 3)
         self.assertEqual(
-            [each.answer.body for each in self.recorded if each.answer], [b'{"a":1}', b"", b"until the end"]
+            [each.answer.body for each in self.recorded if each.answer],
+            [b'{"a":1}', b"", b"until the end"],
         )
 
     async def test_what_fails_is_recorded_as_it_failed(self) -> None:
@@ -224,7 +250,8 @@ class ProxyTests(RecorderCase):
     async def test_web_sockets_pass(self) -> None:
         reader, writer = await asyncio.open_connection("127.0.0.1", self.port)
         writer.write(
-            f"GET {self.base}/socket HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n".encode()
+            f"GET {self.base}/socket HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: "
+            "Upgrade\r\n\r\n".encode()
         )
         self.assertIn(b"101", await reader.readuntil(b"\r\n\r\n"))
         writer.write(b"abc")
@@ -243,9 +270,13 @@ class ProxyTests(RecorderCase):
         async def over(proxy: Proxy, cafile: Path) -> bytes:
             port = await proxy.listen()
             reader, writer = await asyncio.open_connection("127.0.0.1", port)
-            writer.write(f"CONNECT localhost:{secret.port} HTTP/1.1\r\nHost: localhost\r\n\r\n".encode())
+            writer.write(
+                f"CONNECT localhost:{secret.port} HTTP/1.1\r\nHost: localhost\r\n\r\n".encode()
+            )
             self.assertIn(b"200", await reader.readuntil(b"\r\n\r\n"))
-            await writer.start_tls(ssl.create_default_context(cafile=str(cafile)), server_hostname="localhost")
+            await writer.start_tls(
+                ssl.create_default_context(cafile=str(cafile)), server_hostname="localhost"
+            )
             writer.write(b"GET /secret HTTP/1.1\r\nHost: localhost\r\n\r\n")
             head = await reader.readuntil(b"\r\n\r\n")
             data = await reader.readexactly(6000)
@@ -254,22 +285,33 @@ class ProxyTests(RecorderCase):
             return head + data
 
         listed = Proxy(
-            (parse_target(f"https://localhost:{secret.port}"),), self.authority, self.recorded.append, trust=str(trust)
+            (parse_target(f"https://localhost:{secret.port}"),),
+            self.authority,
+            self.recorded.append,
+            trust=str(trust),
         )
         self.assertEqual(await over(listed, self.authority.path), secret.answers["/secret"])
         await self.eventually(lambda: self.recorded)
         self.assertEqual(self.recorded[0].sent.url, f"https://localhost:{secret.port}/secret")
         self.recorded.clear()
-        other = Proxy((parse_target(self.base),), self.authority, self.recorded.append, trust=str(trust))
+        other = Proxy(
+            (parse_target(self.base),), self.authority, self.recorded.append, trust=str(trust)
+        )
         # the target's own certificate: passed unread
         self.assertEqual(await over(other, trust), secret.answers["/secret"])
         self.assertEqual(self.recorded, [])
-        unknown = Proxy((parse_target(f"https://localhost:{secret.port}"),), self.authority, self.recorded.append)
+        unknown = Proxy(
+            (parse_target(f"https://localhost:{secret.port}"),),
+            self.authority,
+            self.recorded.append,
+        )
         port = await unknown.listen()
         reader, writer = await asyncio.open_connection("127.0.0.1", port)
         writer.write(f"CONNECT localhost:{secret.port} HTTP/1.1\r\n\r\n".encode())
         await reader.readuntil(b"\r\n\r\n")
-        await writer.start_tls(ssl.create_default_context(cafile=str(self.authority.path)), server_hostname="localhost")
+        await writer.start_tls(
+            ssl.create_default_context(cafile=str(self.authority.path)), server_hostname="localhost"
+        )
         writer.write(b"GET /secret HTTP/1.1\r\nHost: localhost\r\n\r\n")
         # a certificate nobody vouches for is not accepted for the person
         self.assertIn(b"502", await reader.readuntil(b"\r\n\r\n"))
@@ -280,31 +322,56 @@ class ProxyTests(RecorderCase):
 
     async def test_numbers_that_are_none(self) -> None:
         for target in ("host:²", "host:" + "9" * 5000, "host:0", "host:65536", ":80"):
-            said = await self.ask(self.port, f"CONNECT {target} HTTP/1.1\r\n\r\n".encode("latin-1"), until_close=True)
+            said = await self.ask(
+                self.port, f"CONNECT {target} HTTP/1.1\r\n\r\n".encode("latin-1"), until_close=True
+            )
             self.assertIn(b"is not host:port", said, target[:20])
-        for first in ("HTTP/1.1 ² OK", "HTTP/1.1 99 No", "HTTP/1.1 " + "2" * 5000, "HTTP/1.1", "SIP/2.0 200 OK"):
+        for first in (
+            "HTTP/1.1 ² OK",
+            "HTTP/1.1 99 No",
+            "HTTP/1.1 " + "2" * 5000,
+            "HTTP/1.1",
+            "SIP/2.0 200 OK",
+        ):
             with self.assertRaises(Broken):
                 status_of(Head(first, [], b""))
         for length in ("²", "9" * 5000, "-1", "5, 5"):
             with self.assertRaises(Broken):
-                framing(Head("HTTP/1.1 200 OK", [("Content-Length", length)], b""), answer_to="GET", status=200)
+                framing(
+                    Head("HTTP/1.1 200 OK", [("Content-Length", length)], b""),
+                    answer_to="GET",
+                    status=200,
+                )
 
     async def test_limits(self) -> None:
-        self.assertIn(b"400", await self.ask(self.port, b"GET / HTTP/1.1\r\nHost: x\r\n\r\n", until_close=True))
+        self.assertIn(
+            b"400",
+            await self.ask(self.port, b"GET / HTTP/1.1\r\nHost: x\r\n\r\n", until_close=True),
+        )
         own = await self.ask(
-            self.port, f"GET http://127.0.0.1:{self.port}/ HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True
+            self.port,
+            f"GET http://127.0.0.1:{self.port}/ HTTP/1.1\r\nHost: x\r\n\r\n".encode(),
+            until_close=True,
         )
         self.assertIn(b"Dynamikos itself", own)
-        meta = await self.ask(self.port, b"CONNECT 169.254.169.254:80 HTTP/1.1\r\n\r\n", until_close=True)
+        meta = await self.ask(
+            self.port, b"CONNECT 169.254.169.254:80 HTTP/1.1\r\n\r\n", until_close=True
+        )
         self.assertIn(b"never a target", meta)
-        guarded = Proxy((parse_target(self.base),), self.authority, self.recorded.append, credentials="ada:word")
+        guarded = Proxy(
+            (parse_target(self.base),), self.authority, self.recorded.append, credentials="ada:word"
+        )
         port = await guarded.listen()
         self.assertIn(
-            b"407", await self.ask(port, f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True)
+            b"407",
+            await self.ask(
+                port, f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True
+            ),
         )
         given = await self.ask(
             port,
-            f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\nProxy-Authorization: Basic YWRhOndvcmQ=\r\n\r\n".encode(),
+            f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\nProxy-Authorization: Basic "
+            "YWRhOndvcmQ=\r\n\r\n".encode(),
         )
         self.assertIn(b"ok", given)
         self.assertNotIn("uthorization", self.target.heads[-1])
@@ -327,20 +394,30 @@ class DoorwayTests(RecorderCase):
         port = await doorway.listen()
         self.addAsyncCleanup(doorway.aclose)
 
-        async def get(path: str, *lines: str, body: bytes = b"", host: str = "r-abc123.localhost") -> bytes:
-            extra = "".join(f"{line}\r\n" for line in lines) + (f"Content-Length: {len(body)}\r\n" if body else "")
+        async def get(
+            path: str, *lines: str, body: bytes = b"", host: str = "r-abc123.localhost"
+        ) -> bytes:
+            extra = "".join(f"{line}\r\n" for line in lines) + (
+                f"Content-Length: {len(body)}\r\n" if body else ""
+            )
             return await self.ask(
                 port,
-                f"{'POST' if body else 'GET'} {path} HTTP/1.1\r\nHost: {host}:{port}\r\n{extra}\r\n".encode() + body,
+                f"{'POST' if body else 'GET'} {path} HTTP/1.1\r\nHost: "
+                f"{host}:{port}\r\n{extra}\r\n".encode()
+                + body,
             )
 
         return doorway, get
 
-    async def test_addresses_policies_and_cookies_are_rewritten_and_the_recording_is_original(self) -> None:
+    async def test_addresses_policies_and_cookies_are_rewritten_and_the_recording_is_original(
+        self,
+    ) -> None:
         other = "https://img.ferries.example"
         page = (
-            f'<a href="{self.base}/x">a</a><a href="//127.0.0.1:{self.target.port}/y">b</a><script src="/s.js"'
-            f' integrity="sha256-x"></script><img src="{other}/i.png"><p>{self.base}0/no</p>'.encode()
+            f'<a href="{self.base}/x">a</a><a href="//127.0.0.1:{self.target.port}/y">b</a><script '
+            'src="/s.js"'
+            ' integrity="sha256-x"></script><img '
+            f'src="{other}/i.png"><p>{self.base}0/no</p>'.encode()
         )
         doorway, get = await self.door(
             page,
@@ -353,14 +430,23 @@ class DoorwayTests(RecorderCase):
         door = doorway.address()
         got = (
             await get(
-                "/page", f"Referer: {door}/from", "Cookie: s=1; dynamikos-0a1b2c3d=never", "Accept-Encoding: gzip, sdch"
+                "/page",
+                f"Referer: {door}/from",
+                "Cookie: s=1; dynamikos-0a1b2c3d=never",
+                "Accept-Encoding: gzip, sdch",
             )
         ).decode()
         self.assertIn(f'<a href="{door}/x">', got)
         self.assertIn(f'<a href="{door.partition(":")[2]}/y">', got)
         self.assertIn(f'<img src="{doorway.address(1)}/i.png">', got)
         self.assertIn(f"{self.base}0/no", got)  # another port is another place
-        for gone in ("integrity", "Content-Security-Policy", "Strict-Transport", "Domain=", "Secure"):
+        for gone in (
+            "integrity",
+            "Content-Security-Policy",
+            "Strict-Transport",
+            "Domain=",
+            "Secure",
+        ):
             self.assertNotIn(gone, got)
         head = self.target.heads[-1]
         self.assertIn(f"Host: 127.0.0.1:{self.target.port}", head)
@@ -373,11 +459,29 @@ class DoorwayTests(RecorderCase):
         self.assertTrue(recorded.answer.header("content-security-policy"))  # type: ignore[union-attr]
 
     async def test_only_this_products_cookies_are_kept_apart_and_by_their_whole_name(self) -> None:
-        mine = ("dynamikos", "dynamikos-form", "dynamikos-theme", "dynamikos-0a1b2c3d", "dynamikos-0a1b2c3d-form")
-        theirs = ("sessionid", "csrftoken", "theme", "themepark", "dynamikosx", "sessionid2", "dynamikos-shop")
+        mine = (
+            "dynamikos",
+            "dynamikos-form",
+            "dynamikos-theme",
+            "dynamikos-0a1b2c3d",
+            "dynamikos-0a1b2c3d-form",
+        )
+        theirs = (
+            "sessionid",
+            "csrftoken",
+            "theme",
+            "themepark",
+            "dynamikosx",
+            "sessionid2",
+            "dynamikos-shop",
+        )
         lines = [f"Set-Cookie: {name}=of-target; Path=/; HttpOnly" for name in (*mine, *theirs)]
         _, get = await self.door(b"x", "Content-Type: text/html", *lines)
-        got = (await get("/page", "Cookie: " + "; ".join(f"{name}=of-browser" for name in (*mine, *theirs)))).decode()
+        got = (
+            await get(
+                "/page", "Cookie: " + "; ".join(f"{name}=of-browser" for name in (*mine, *theirs))
+            )
+        ).decode()
         head = self.target.heads[-1]
         for name in theirs:
             self.assertIn(f"Set-Cookie: {name}=of-target; Path=/; HttpOnly\r\n", got)
@@ -388,10 +492,13 @@ class DoorwayTests(RecorderCase):
 
     async def test_redirects_forms_and_json_come_home(self) -> None:
         doorway, get = await self.door(
-            f'{{"next":"{self.base.replace("/", chr(92) + "/")}\\/z"}}'.encode(), "Content-Type: application/json"
+            f'{{"next":"{self.base.replace("/", chr(92) + "/")}\\/z"}}'.encode(),
+            "Content-Type: application/json",
         )
         door = doorway.address()
-        self.target.answers["/go"] = answer(b"", f"Location: {self.base}/page?back={self.base}", status="302 Found")
+        self.target.answers["/go"] = answer(
+            b"", f"Location: {self.base}/page?back={self.base}", status="302 Found"
+        )
         self.assertIn(f"Location: {door}/page?back={door}".encode(), await get("/go"))
         self.assertIn(door.replace("/", "\\/").encode(), await get("/page"))
         sent = f"return_to={door.replace(':', '%3A').replace('/', '%2F')}%2Fhome&a=1".encode()
@@ -402,10 +509,13 @@ class DoorwayTests(RecorderCase):
 
     async def test_pictures_pass_untouched_and_compressed_texts_arrive(self) -> None:
         _, get = await self.door(
-            gzip.compress(f"<p>{self.base}</p>".encode()), "Content-Type: text/html", "Content-Encoding: gzip"
+            gzip.compress(f"<p>{self.base}</p>".encode()),
+            "Content-Type: text/html",
+            "Content-Encoding: gzip",
         )
         self.assertEqual(
-            hashlib.sha256((await get("/bin")).partition(b"\r\n\r\n")[2]).digest(), hashlib.sha256(BINARY).digest()
+            hashlib.sha256((await get("/bin")).partition(b"\r\n\r\n")[2]).digest(),
+            hashlib.sha256(BINARY).digest(),
         )
         self.assertIn(b"<p>http://r-abc123.localhost", await get("/page"))
         self.assertIn("Größe".encode("latin-1"), await get("/latin"))

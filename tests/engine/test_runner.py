@@ -22,12 +22,16 @@ class Counting(TestCase):
         self.assertEqual(ended, "finished")
         ledger = totals(made, sink)
         one = ledger.all_of("step")
-        self.assertEqual(one.passed.n, 30)  # 0.1 s answer + 0.9 s think: a round a second, 3 users, 10 s
+        self.assertEqual(
+            one.passed.n, 30
+        )  # 0.1 s answer + 0.9 s think: a round a second, 3 users, 10 s
         self.assertEqual(len(network.requests), 30)
         self.assertAlmostEqual(one.moments.mean_us, 100_000, delta=2)
         self.assertEqual((ledger.sent, ledger.answered, ledger.failed), (30, 30, 0))
         self.assertEqual(len(network.opened), 3)  # kept connections, one a user
-        self.assertEqual([message.second for message in sink.messages], list(range(len(sink.messages))))
+        self.assertEqual(
+            [message.second for message in sink.messages], list(range(len(sink.messages)))
+        )
         self.assertTrue(sink.messages[-1].last)
 
     def test_climb_starts_users_as_planned_and_counts_states(self) -> None:
@@ -69,7 +73,8 @@ class Values(TestCase):
             "opening:\n"
             + step(
                 "in",
-                'request: page\naddress: "{{ env.base }}/in"\ncaptures: [{name: key, css: {selector: input, attribute:'
+                'request: page\naddress: "{{ env.base }}/in"\ncaptures: [{name: key, css: '
+                "{selector: input, attribute:"
                 " value}}]",
             )
             + "rounds:\n"
@@ -90,7 +95,8 @@ class Values(TestCase):
                 return Scripted(
                     answer(
                         b'<input value="k&amp;1">',
-                        headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: text/html\r\n",
+                        headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: "
+                        "text/html\r\n",
                     )
                 )
             return Scripted(answer())
@@ -98,7 +104,9 @@ class Values(TestCase):
         made = frozen(parts, hold_s=2.5, rows=[["a b@x", "pw1"], ["c@x", "pw2"]])
         _, _, network = perform(made, server, rows=[["a b@x", "pw1"], ["c@x", "pw2"]])
         posts = [data for data in network.requests if data.startswith(b"POST")]
-        self.assertTrue(posts[0].startswith(b"POST /s?a=b&q+q=a+b%40x HTTP/1.1\r\nHost: 127.0.0.1:9999\r\n"))
+        self.assertTrue(
+            posts[0].startswith(b"POST /s?a=b&q+q=a+b%40x HTTP/1.1\r\nHost: 127.0.0.1:9999\r\n")
+        )
         self.assertIn(b"q+q=c%40x", posts[1])
         self.assertIn(b"X-Key: k&1\r\n", posts[0])
         self.assertIn(b"Cookie: visit=v1\r\n", posts[0])
@@ -110,14 +118,20 @@ class Values(TestCase):
     def test_redirects_are_followed_and_each_hop_is_an_exchange(self) -> None:
         parts = "rounds:\n" + step(
             "one",
-            'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, "1"]]}\nchecks: [{status:'
+            'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, '
+            '"1"]]}\nchecks: [{status:'
             " 200}, {contains: end}]",
             think_s=100,
         )
 
         def server(data: bytes) -> Scripted:
             if data.startswith(b"POST /a "):
-                return Scripted(answer(status="303 See Other", headers="Location: /b?x=1\r\nSet-Cookie: s=1\r\n"), 0.2)
+                return Scripted(
+                    answer(
+                        status="303 See Other", headers="Location: /b?x=1\r\nSet-Cookie: s=1\r\n"
+                    ),
+                    0.2,
+                )
             return Scripted(answer(b"the end"), 0.3)
 
         made = frozen(parts, hold_s=3)
@@ -132,26 +146,35 @@ class Values(TestCase):
 
     def test_embedded_six_at_a_time_and_the_step_waits(self) -> None:
         parts = "rounds:\n" + step(
-            "one", 'request: page\naddress: "{{ env.base }}/"\nembedded: [/1, /2, /3, /4, /5, /6, /7]', think_s=100
+            "one",
+            'request: page\naddress: "{{ env.base }}/"\nembedded: [/1, /2, /3, /4, /5, /6, /7]',
+            think_s=100,
         )
         made = frozen(parts, hold_s=3)
         _, sink, network = perform(made, ok)
         ledger = totals(made, sink)
         self.assertEqual((len(network.requests), ledger.all_of("embedded").passed.n), (8, 7))
-        self.assertAlmostEqual(ledger.all_of("step").moments.mean_us, 300_000, delta=100)  # page, six, one
+        self.assertAlmostEqual(
+            ledger.all_of("step").moments.mean_us, 300_000, delta=100
+        )  # page, six, one
         self.assertEqual(len(network.opened), 6)
 
 
 class Failing(TestCase):
     def outcome(self, server: object, request: str = GET) -> tuple[dict[str, int], object, object]:
         made = frozen(
-            "rounds:\n" + step("one", request, think_s=1) + step("two", GET.replace("get", "after")), hold_s=2.5
+            "rounds:\n"
+            + step("one", request, think_s=1)
+            + step("two", GET.replace("get", "after")),
+            hold_s=2.5,
         )
         _, sink, _ = perform(made, server)  # type: ignore[arg-type]
         return totals(made, sink).all_of("request").failed, sink, totals(made, sink)
 
     def test_a_redirect_to_what_is_no_address(self) -> None:
-        failed, _, _ = self.outcome(lambda data: Scripted(answer(b"", "302 Found", "Location: http://[bad\r\n"), 0.1))
+        failed, _, _ = self.outcome(
+            lambda data: Scripted(answer(b"", "302 Found", "Location: http://[bad\r\n"), 0.1)
+        )
         self.assertEqual(set(failed), {"address"})
 
     def test_status_check_capture_and_missing_value(self) -> None:
@@ -165,10 +188,14 @@ class Failing(TestCase):
         )  # fmt: skip
         for scripted, request, kind in cases:
             with self.subTest(kind):
-                failed, sink, ledger = self.outcome(lambda data, scripted=scripted: scripted, request)
+                failed, sink, ledger = self.outcome(
+                    lambda data, scripted=scripted: scripted, request
+                )
                 self.assertEqual(set(failed), {kind})
                 self.assertEqual(ledger.all_of("step", "one").failures, failed[kind])
-                self.assertEqual(ledger.all_of("step", "two").passed.n, 0)  # the rest of the round is skipped
+                self.assertEqual(
+                    ledger.all_of("step", "two").passed.n, 0
+                )  # the rest of the round is skipped
                 self.assertEqual(sum(m.skipped_steps for m in sink.messages), failed[kind])
                 self.assertEqual(ledger.sent, ledger.answered + ledger.failed)
                 self.assertTrue(sink.kept[0].reason.startswith("failed: "))
@@ -176,7 +203,8 @@ class Failing(TestCase):
     def test_kept_exchange_shows_expected_and_actual_and_masks_secrets(self) -> None:
         parts = "rounds:\n" + step(
             "one",
-            'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: {json: \'{"pw": "{{'
+            'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: '
+            '{json: \'{"pw": "{{'
             " observers.password }}\"}'}\nchecks: [{status: 201}]",
             think_s=1,
         )
@@ -186,10 +214,14 @@ class Failing(TestCase):
 
         echo = base64.b64encode(b'user:se"cret/word')
         _, sink, _ = perform(
-            made, lambda data: Scripted(answer(b'you said se"cret/word, se%22cret%2Fword and ' + echo)), rows=rows
+            made,
+            lambda data: Scripted(answer(b'you said se"cret/word, se%22cret%2Fword and ' + echo)),
+            rows=rows,
         )
         kept = sink.kept[0]
-        self.assertEqual((kept.expected, kept.actual, kept.status), ("status 201", "status 200", 200))
+        self.assertEqual(
+            (kept.expected, kept.actual, kept.status), ("status 201", "status 200", 200)
+        )
         everything = repr(kept)
         for form in ('se"cret/word', "se%22cret%2Fword", 'se\\"cret/word', echo.decode()):
             self.assertNotIn(form, everything)
@@ -199,7 +231,8 @@ class Failing(TestCase):
         made = frozen("opening:\n" + step("in", GET) + "rounds:\n" + step("one", GET), hold_s=20)
         _, sink, network = perform(made, lambda data: Scripted(answer(status="503 Busy")))
         self.assertEqual(
-            sum(each.count for message in sink.messages for each in message.leavings), len(network.requests)
+            sum(each.count for message in sink.messages for each in message.leavings),
+            len(network.requests),
         )
         self.assertEqual(len(network.requests), 5)  # at 0, 1, 3, 7, 15 s
         self.assertEqual(totals(made, sink).all_of("round").passed.n, 0)
@@ -216,7 +249,8 @@ class Failing(TestCase):
             with self.subTest(request):
                 ledger = totals(made, sink)
                 self.assertEqual(
-                    (ledger.all_of("request").failures, sum(m.reopened for m in sink.messages)), (failures, reopened)
+                    (ledger.all_of("request").failures, sum(m.reopened for m in sink.messages)),
+                    (failures, reopened),
                 )
                 self.assertEqual(ledger.sent, ledger.answered + ledger.failed)
 
@@ -232,7 +266,8 @@ class Rehearsing(TestCase):
 
         self.assertEqual(run_virtual(program()), "passed")
         self.assertEqual(
-            [(each.step, each.body, each.user) for each in kept], [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)]
+            [(each.step, each.body, each.user) for each in kept],
+            [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)],
         )
 
     def test_a_cap_makes_it_wait_and_refuses_nothing(self) -> None:
@@ -244,7 +279,9 @@ class Rehearsing(TestCase):
         async def program() -> tuple[str, float]:
             begun = clock.now()
             rehearsal = Rehearsal(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), 1)
-            return await rehearsal.perform(ScriptedNetwork(ok), clock, kept.append), clock.now() - begun
+            return await rehearsal.perform(
+                ScriptedNetwork(ok), clock, kept.append
+            ), clock.now() - begun
 
         ended, seconds = run_virtual(program())
         self.assertEqual((ended, len(kept)), ("passed", 5))
@@ -270,7 +307,9 @@ class Stopping(TestCase):
 
     def test_now_leaves_what_is_in_flight(self) -> None:
         made = frozen(self.PARTS, users=4, hold_s=600)
-        ended, sink, _ = perform(made, lambda data: Scripted(answer(), 30), control=self.after(10, "stop_now"))  # type: ignore[arg-type]
+        ended, sink, _ = perform(
+            made, lambda data: Scripted(answer(), 30), control=self.after(10, "stop_now")
+        )  # type: ignore[arg-type]
         last, ledger = sink.messages[-1], totals(made, sink)
         self.assertEqual((ended, last.in_flight, ledger.sent), ("stopped now", 4, 4))
         self.assertEqual(ledger.sent, ledger.answered + ledger.failed + last.in_flight)

@@ -1,4 +1,6 @@
-"""Nothing that leaves a generator shows a secret, in whatever form and whatever was computed from it."""
+"""Nothing that leaves a generator shows a secret, in whatever form and whatever was computed
+from it.
+"""
 
 import base64
 import html
@@ -28,7 +30,9 @@ FORMS = {
     "json in json": lambda s: json.dumps(json.dumps({"a": s})),
     "json in a form": lambda s: quote_plus(json.dumps({"a": s})),
     "percent": lambda s: quote(s, safe=""),
-    "percent, lower": lambda s: "".join(c if c.isalnum() and c.isascii() else quote(c, safe="").lower() for c in s),
+    "percent, lower": lambda s: "".join(
+        c if c.isalnum() and c.isascii() else quote(c, safe="").lower() for c in s
+    ),
     "percent, twice": lambda s: quote(quote(s, safe=""), safe=""),
     "plus": quote_plus,
     "hex": lambda s: s.encode().hex(),
@@ -39,8 +43,12 @@ FORMS = {
     "basic, latin-1": lambda s: base64.b64encode(f"u:{s}".encode("latin-1", "replace")).decode(),
     "base64 in a form": lambda s: quote(base64.b64encode(s.encode()).decode(), safe=""),
 }
-SIGNS = st.characters(min_codepoint=0x21, max_codepoint=0xFF, exclude_categories=("Cc", "Cs", "Cf", "Zs"))
-SECRETS = st.text(SIGNS, min_size=4, max_size=16).map("zQ".__add__)  # nothing that a trace id may happen to hold
+SIGNS = st.characters(
+    min_codepoint=0x21, max_codepoint=0xFF, exclude_categories=("Cc", "Cs", "Cf", "Zs")
+)
+SECRETS = st.text(SIGNS, min_size=4, max_size=16).map(
+    "zQ".__add__
+)  # nothing that a trace id may happen to hold
 JOURNEY = """
 opening:
   - {step: v, name: V, set: [[first, "{{ secrets.key | cut(0, 1) }}"], [loud, "{{ secrets.key | upper }}"],
@@ -61,26 +69,32 @@ rounds:
         body: {json: '{"k": "{{ secrets.key }}", "l": "{{ loud }}"}'}
         captures: [{name: echoed, between: {before: "<i>", after: "</i>"}, otherwise: ""}]
         checks: [{contains: "{{ secrets.key | cut(0, 2) }}nowhere", then: count}]
-"""
+"""  # noqa: E501
 
 
 def left(secret: str, body: bytes) -> tuple[str, list[bytes]]:
     """(everything a rehearsal tells, as one text; what was sent)."""
     made = msgspec.structs.replace(frozen(JOURNEY), secret_names=("key",))
     kept: list[object] = []
-    network = ScriptedNetwork(lambda data: Scripted(answer(body, headers="Content-Type: text/html\r\n"), 0.01))
+    network = ScriptedNetwork(
+        lambda data: Scripted(answer(body, headers="Content-Type: text/html\r\n"), 0.01)
+    )
 
     async def program() -> str:
         shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={"secrets.key": secret})
         return await Rehearsal(shard).perform(network, VirtualClock(), kept.append)
 
     run_virtual(program())
-    return "\n".join(json.dumps(msgspec.to_builtins(each), ensure_ascii=False) for each in kept), network.requests
+    return "\n".join(
+        json.dumps(msgspec.to_builtins(each), ensure_ascii=False) for each in kept
+    ), network.requests
 
 
 class Masking(TestCase):
     @settings(max_examples=100, deadline=None)
-    @given(SECRETS, st.sampled_from(sorted(FORMS)), st.text(st.sampled_from('ab:{}" <>'), max_size=4))
+    @given(
+        SECRETS, st.sampled_from(sorted(FORMS)), st.text(st.sampled_from('ab:{}" <>'), max_size=4)
+    )
     def test_every_known_form_is_masked(self, secret: str, form: str, around: str) -> None:
         written = FORMS[form](secret)
         self.assertNotIn(written, Masker([secret]).text(around + written + around), (form, secret))
@@ -95,7 +109,9 @@ class NothingLeaves(TestCase):
     @settings(max_examples=10, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(SECRETS, st.sampled_from(sorted(FORMS)))
     def test_no_form_of_a_secret_is_in_what_a_rehearsal_tells(self, secret: str, form: str) -> None:
-        told, sent = left(secret, f"<p>hello <i>{FORMS[form](secret)}</i> {secret.upper()}</p>".encode())
+        told, sent = left(
+            secret, f"<p>hello <i>{FORMS[form](secret)}</i> {secret.upper()}</p>".encode()
+        )
         self.assertTrue(any(b"POST" in each for each in sent))
         inside = json.loads("[" + ",".join(told.split("\n")) + "]")
         texts = json.dumps(inside, ensure_ascii=False)

@@ -55,7 +55,9 @@ class Watched(IsolatedAsyncioTestCase):
             self.sockets.joined(sock)
         owner = Owner()
         made = self.sockets.plain(sock, owner)
-        self.assertTrue(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY), "small pieces go at once")
+        self.assertTrue(
+            sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY), "small pieces go at once"
+        )
         return made, owner
 
     async def test_all_bytes_there_and_back_though_the_reader_is_slow(self) -> None:
@@ -109,7 +111,9 @@ class Watched(IsolatedAsyncioTestCase):
         await asyncio.wait_for(owner.lost, 10)
         self.assertEqual(bytes(owner.came), b"too large")
 
-    async def test_one_that_is_aborted_hears_nothing_and_its_number_is_free_for_others(self) -> None:
+    async def test_one_that_is_aborted_hears_nothing_and_its_number_is_free_for_others(
+        self,
+    ) -> None:
         async def chatty(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
             while await reader.read(10):
                 writer.write(b"x" * 1000)

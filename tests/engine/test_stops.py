@@ -37,7 +37,12 @@ class Overlap(TestCase):
         watch._known = [(1.2, 0.2), (2.2, 0.2)]  # from 1.0 to 1.2, and from 2.0 to 2.2
         watch._before = stopped_before(watch._known)
         slack = round(EVERY_S * 1e6)
-        for begun, ended, lost in ((0.0, 0.9, 0), (0.9, 1.3, 200_000), (1.1, 1.3, 100_000), (0.5, 2.5, 400_000)):
+        for begun, ended, lost in (
+            (0.0, 0.9, 0),
+            (0.9, 1.3, 200_000),
+            (1.1, 1.3, 100_000),
+            (0.5, 2.5, 400_000),
+        ):
             found = watch.lost(np.array([begun]), np.array([ended]))[0]
             self.assertGreaterEqual(found, lost - 1)
             self.assertLessEqual(found, lost + 2 * slack + 1)
@@ -60,15 +65,23 @@ class Overlap(TestCase):
         from dynamikos.core.statistics import Histogram
 
         stopped = cell.wire(1, lost)
-        self.assertAlmostEqual(Histogram.from_bytes(stopped.low_hist).max_us() or 0, 50_000, delta=60)
+        self.assertAlmostEqual(
+            Histogram.from_bytes(stopped.low_hist).max_us() or 0, 50_000, delta=60
+        )
         self.assertAlmostEqual(Histogram.from_bytes(stopped.hist).max_us() or 0, 250_000, delta=130)
 
 
 class Pieces(TestCase):
-    """Beats of 4 ms; what the thread saw is a stop only where the loop did not go on, and never more than it was."""
+    """Beats of 4 ms; what the thread saw is a stop only where the loop did not go on, and never
+    more than it was.
+    """
 
-    def beats(self, *stops: tuple[float, float], busy: tuple[float, float] = (0.0, 0.0)) -> list[Beat]:
-        """Of a second in which the loop was stopped, and once busy, from an instant on for so long."""
+    def beats(
+        self, *stops: tuple[float, float], busy: tuple[float, float] = (0.0, 0.0)
+    ) -> list[Beat]:
+        """Of a second in which the loop was stopped, and once busy, from an instant on for so
+        long.
+        """
         made, at = [], 0.0
         while at < 1:
             due, computed = at + EVERY_S, 0.0
@@ -97,10 +110,16 @@ class Pieces(TestCase):
     def test_what_the_loop_computes_itself_is_no_stop_unless_the_thread_saw_one_in_it(self) -> None:
         self.assertEqual(self.lost(self.beats(busy=(0.3, 0.2)), []), 0.0)
         # a host that takes the processor from a busy loop lets it look as if it had computed
-        self.assertAlmostEqual(self.lost(self.beats(busy=(0.3, 0.2)), [(0.45, 0.1)]), 0.1, delta=0.001)
+        self.assertAlmostEqual(
+            self.lost(self.beats(busy=(0.3, 0.2)), [(0.45, 0.1)]), 0.1, delta=0.001
+        )
 
-    def test_a_sample_may_have_lost_all_of_what_the_loop_was_late_wherever_in_it_the_stop_was(self) -> None:
-        ((end, lost, late),) = pieces(self.beats(busy=(0.3, 0.3)), [(0.4, 0.1)])  # stopped first, then busy
+    def test_a_sample_may_have_lost_all_of_what_the_loop_was_late_wherever_in_it_the_stop_was(
+        self,
+    ) -> None:
+        ((end, lost, late),) = pieces(
+            self.beats(busy=(0.3, 0.3)), [(0.4, 0.1)]
+        )  # stopped first, then busy
         self.assertAlmostEqual(lost, 0.1, delta=0.001)
         self.assertAlmostEqual(late, 0.3, delta=EVERY_S)
         watch = Stops()
@@ -128,12 +147,21 @@ class Pieces(TestCase):
 
 class Unnoted(TestCase):
     def test_waits_too_short_to_be_stops_count_where_others_want_the_processor(self) -> None:
-        for mean_s, most_s in ((0.0, 0.0), (20e-6, 0.0), (50e-6, 0.0), (60e-6, 0.0012), (0.0005, 0.002), (1, 0.002)):
+        for mean_s, most_s in (
+            (0.0, 0.0),
+            (20e-6, 0.0),
+            (50e-6, 0.0),
+            (60e-6, 0.0012),
+            (0.0005, 0.002),
+            (1, 0.002),
+        ):
             with self.subTest(mean_s):
                 self.assertAlmostEqual(unnoted(mean_s), most_s)
                 watch = Stops()
                 watch.take(time.perf_counter(), mean_s)
-                self.assertEqual(watch.lost(np.array([0.0]), np.array([0.05]))[0], round(most_s * 1e6))
+                self.assertEqual(
+                    watch.lost(np.array([0.0]), np.array([0.05]))[0], round(most_s * 1e6)
+                )
         watch.take(time.perf_counter())  # of the next second again nothing
         self.assertEqual(watch.lost(np.array([0.0]), np.array([0.05]))[0], 0)
 
@@ -155,9 +183,12 @@ class Readiness(TestCase):
 class Native(TestCase):
     def test_a_stopped_process_sees_how_long_it_was_stopped(self) -> None:
         child = subprocess.Popen(
-            [sys.executable, "-c", WATCHES], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+            [sys.executable, "-c", WATCHES],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
             env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
-        )  # fmt: skip
+        )
         self.addCleanup(child.kill)
         assert child.stdout is not None
         self.assertEqual(child.stdout.readline().strip(), "ready")

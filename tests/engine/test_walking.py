@@ -1,4 +1,6 @@
-"""Steps performed from answer to answer: in their order, counted, dealt, stopped and closed as they should be."""
+"""Steps performed from answer to answer: in their order, counted, dealt, stopped and closed as they
+should be.
+"""
 
 import asyncio
 import contextlib
@@ -58,9 +60,12 @@ class Counted(TestCase):
         rows = [[f"o{n}@x", "pw"] for n in range(50)]
         parts = "rounds:\n" + step("a", get("a")) + step("b", get("b?who={{ observers.email }}"))
         _, _, network = perform(frozen(parts, hold_s=3.95, rows=rows), ok, rows=rows)
-        sent = [data.split(b"who=")[1].split(b" ")[0] for data in network.requests if b"who=" in data]
+        sent = [
+            data.split(b"who=")[1].split(b" ")[0] for data in network.requests if b"who=" in data
+        ]
         self.assertEqual(sent, [f"o{n}@x".encode() for n in range(20)])
-        # all of it quick: rows go on being dealt, so that a step that uses them later gets the round's own
+        # all of it quick: rows go on being dealt, so that a step that uses them later gets the
+        # round's own
         parts = (
             "rounds:\n"
             + step("a", get("a"))
@@ -78,15 +83,22 @@ class Counted(TestCase):
             seen += 1
             if seen % 7 == 0:
                 return Scripted(answer(b"no", "500 Internal Server Error"), 0.1)
-            return Scripted(answer(b"fine", headers="Set-Cookie: a=b\r\n" if seen == 25 else ""), 0.1)
+            return Scripted(
+                answer(b"fine", headers="Set-Cookie: a=b\r\n" if seen == 25 else ""), 0.1
+            )
 
         made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")), hold_s=4.95)
         _, sink, network = perform(made, server)
         ledger = totals(made, sink)
         self.assertEqual(ledger.sent, 50)
-        self.assertEqual((ledger.all_of("request").passed.n, ledger.all_of("request").failed), (43, {"status-500": 7}))
+        self.assertEqual(
+            (ledger.all_of("request").passed.n, ledger.all_of("request").failed),
+            (43, {"status-500": 7}),
+        )
         self.assertEqual(sum(ledger.all_of("step").failed.values()), 7)
-        self.assertEqual([b"Cookie: a=b" in data for data in network.requests], [False] * 25 + [True] * 25)
+        self.assertEqual(
+            [b"Cookie: a=b" in data for data in network.requests], [False] * 25 + [True] * 25
+        )
 
     def test_stopped_gently_between_two_steps_of_a_round(self) -> None:
         async def soon(control: Control) -> None:
@@ -95,7 +107,12 @@ class Counted(TestCase):
 
         tasks = []
         made = frozen(
-            "rounds:\n" + step("a", get("a")) + step("b", get("b")) + "closing:\n" + step("z", get("z")), hold_s=20
+            "rounds:\n"
+            + step("a", get("a"))
+            + step("b", get("b"))
+            + "closing:\n"
+            + step("z", get("z")),
+            hold_s=20,
         )
         ended, sink, network = perform(
             made, ok, control=lambda control: tasks.append(asyncio.ensure_future(soon(control)))
@@ -115,16 +132,22 @@ class Connections(TestCase):
                 self.assertEqual((len(network.requests), len(network.opened)), (3, opened))
 
     def test_what_was_cut_off_is_heard_of_no_more(self) -> None:
-        """Stopped now: the answer that comes later changes nothing, and what was under way stays in flight."""
+        """Stopped now: the answer that comes later changes nothing, and what was under way stays in
+        flight.
+        """
 
         def soon(control: Control) -> None:
             asyncio.get_running_loop().call_later(2.05, control.stop_now)
 
         made = frozen("rounds:\n" + step("a", get("a")), users=3, hold_s=20)
-        ended, sink, network = perform(made, lambda data: Scripted(answer(b"late"), 0.7), control=soon)
+        ended, sink, network = perform(
+            made, lambda data: Scripted(answer(b"late"), 0.7), control=soon
+        )
         ledger = totals(made, sink)
         self.assertEqual(ended, "stopped now")
-        self.assertEqual((ledger.sent, ledger.answered), (len(network.requests), len(network.requests) - 3))
+        self.assertEqual(
+            (ledger.sent, ledger.answered), (len(network.requests), len(network.requests) - 3)
+        )
         self.assertEqual(sink.messages[-1].in_flight, 3)
 
     def test_an_exchange_is_counted_in_the_second_in_which_it_was_sent(self) -> None:
@@ -132,7 +155,9 @@ class Connections(TestCase):
         _, sink, _ = perform(made, lambda data: Scripted(answer(b"slow"), 2.6))
         sent = [message.sent for message in sink.messages]
         self.assertEqual(sent[:8], [1, 0, 1, 0, 0, 1, 0, 1])
-        self.assertEqual([message.answered for message in sink.messages][:8], [0, 0, 1, 0, 0, 1, 0, 1])
+        self.assertEqual(
+            [message.answered for message in sink.messages][:8], [0, 0, 1, 0, 0, 1, 0, 1]
+        )
         self.assertEqual([message.in_flight for message in sink.messages][:8], [1] * 8)
 
 
@@ -140,8 +165,16 @@ class Cookies(TestCase):
     def test_each_path_and_origin_has_its_own(self) -> None:
         def server(data: bytes) -> Scripted:
             path = data.split(b" ")[1]
-            seen.append((path.decode(), b"Cookie: " in data and data.split(b"Cookie: ")[1].split(b"\r\n")[0].decode()))
-            lines = {b"/set": "Set-Cookie: all=1; Path=/\r\n", b"/x/set": "Set-Cookie: x=2\r\n"}.get(path, "")
+            seen.append(
+                (
+                    path.decode(),
+                    b"Cookie: " in data and data.split(b"Cookie: ")[1].split(b"\r\n")[0].decode(),
+                )
+            )
+            lines = {
+                b"/set": "Set-Cookie: all=1; Path=/\r\n",
+                b"/x/set": "Set-Cookie: x=2\r\n",
+            }.get(path, "")
             if path == b"/gone":
                 lines = "Set-Cookie: all=; Path=/; Max-Age=0\r\n"
             return Scripted(answer(b"", headers=lines), 0.1)
@@ -150,8 +183,21 @@ class Cookies(TestCase):
         paths = ("a", "set", "a", "x/set", "x/b", "a", "x/b", "gone", "x/b", "a")
         parts = "rounds:\n" + "".join(step(f"s{at}", get(path)) for at, path in enumerate(paths))
         perform(frozen(parts, hold_s=0.95), server)
-        sent = [False, False, "all=1", "all=1", "x=2; all=1", "all=1", "x=2; all=1", "all=1", "x=2", False]
-        self.assertEqual(seen[:10], [(f"/{path}", cookie) for path, cookie in zip(paths, sent, strict=True)])
+        sent = [
+            False,
+            False,
+            "all=1",
+            "all=1",
+            "x=2; all=1",
+            "all=1",
+            "x=2; all=1",
+            "all=1",
+            "x=2",
+            False,
+        ]
+        self.assertEqual(
+            seen[:10], [(f"/{path}", cookie) for path, cookie in zip(paths, sent, strict=True)]
+        )
 
 
 class OnTheWire(TestCase):
@@ -178,12 +224,22 @@ class OnTheWire(TestCase):
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
             base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
             made = frozen(
-                "rounds:\n" + step("a", f'request: get\naddress: "{base}/a"'), users=4, hold_s=hold_s, grace_s=1
+                "rounds:\n" + step("a", f'request: get\naddress: "{base}/a"'),
+                users=4,
+                hold_s=hold_s,
+                grace_s=1,
             )
-            network, clock, sink, control = RealNetwork([parse_target(base)]), RealClock(), ListSink(), Control()
+            network, clock, sink, control = (
+                RealNetwork([parse_target(base)]),
+                RealClock(),
+                ListSink(),
+                Control(),
+            )
             asyncio.get_running_loop().call_later(stop_s, control.stop_now)
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            ended = (await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=control)).words
+            ended = (
+                await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=control)
+            ).words
             await network.aclose()
             clock.close()
             server.close()
@@ -227,7 +283,10 @@ class Bodies(TestCase):
         async def program(file: str) -> tuple[str, ListSink, object]:
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
             base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
-            large = f'request: put\nmethod: PUT\naddress: "{base}/file"\nbody: {{file: {file}, type: video/mp4}}'
+            large = (
+                f'request: put\nmethod: PUT\naddress: "{base}/file"\nbody: {{file: {file}, type: '
+                f"video/mp4}}"
+            )
             held = (
                 "request: post\n"
                 "method: POST\n"
@@ -235,10 +294,14 @@ class Bodies(TestCase):
                 "headers: [[Expect, 100-continue]]\n"
                 'body: {raw: "hello", type: text/plain}'
             )
-            made = frozen("rounds:\n" + step("a", large) + step("b", held), users=1, hold_s=1, grace_s=3)
+            made = frozen(
+                "rounds:\n" + step("a", large) + step("b", held), users=1, hold_s=1, grace_s=3
+            )
             network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            ended = (await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=Control())).words
+            ended = (
+                await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=Control())
+            ).words
             await network.aclose()
             clock.close()
             server.close()
@@ -255,7 +318,9 @@ class Bodies(TestCase):
 
 
 class WhatAFailureMeans(TestCase):
-    """A failing check is counted, fails its step, skips the rest of the round, or makes the user leave."""
+    """A failing check is counted, fails its step, skips the rest of the round, or makes the user
+    leave.
+    """
 
     def played(self, then: str, hold_s: float = 2.95):  # type: ignore[no-untyped-def]
         check = f"checks: [{{contains: never there, then: {then}}}]"
@@ -284,7 +349,15 @@ class WhatAFailureMeans(TestCase):
 
     def test_makes_the_user_leave_and_another_come(self) -> None:
         rows, _, sink, _, _ = self.played("user", hold_s=9.95)
-        left = sum((each.count for message in sink.messages for each in message.leavings if each.cause == "check"), 0)
+        left = sum(
+            (
+                each.count
+                for message in sink.messages
+                for each in message.leavings
+                if each.cause == "check"
+            ),
+            0,
+        )
         self.assertEqual(left, sum(rows["a"].failed.values()))
         self.assertGreater(left, 2)
         self.assertLess(left, 20)  # each new one after a growing wait

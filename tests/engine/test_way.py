@@ -1,5 +1,5 @@
-"""The way to a target over real sockets on loopback: trust, client certificate, host overrides, outgoing proxy, and
-what is still refused.
+"""The way to a target over real sockets on loopback: trust, client certificate, host overrides,
+outgoing proxy, and what is still refused.
 """
 
 import asyncio
@@ -92,8 +92,12 @@ class OnTheWay(TestCase):
             authority.issue_cert("staging.example").configure_cert(context)
             server = await served([], context)
             origin = ("https", "staging.example", port(server))
-            way = Way(trust=authority.cert_pem.bytes().decode(), hosts={"staging.example": "127.0.0.1"})
-            network = RealNetwork([parse_target(f"https://staging.example:{port(server)}")], way=way)
+            way = Way(
+                trust=authority.cert_pem.bytes().decode(), hosts={"staging.example": "127.0.0.1"}
+            )
+            network = RealNetwork(
+                [parse_target(f"https://staging.example:{port(server)}")], way=way
+            )
             told: list[bool] = []
             for sessions in (first := {}, first, first, {}):  # type: ignore[var-annotated]
                 link = await network.open(origin, sessions)
@@ -110,7 +114,10 @@ class OnTheWay(TestCase):
         authority, other = trustme.CA(), trustme.CA()
         pem = authority.cert_pem.bytes().decode()
         own = authority.issue_cert("visitor@staging.example")
-        certificate, key = own.cert_chain_pems[0].bytes().decode(), own.private_key_pem.bytes().decode()
+        certificate, key = (
+            own.cert_chain_pems[0].bytes().decode(),
+            own.private_key_pem.bytes().decode(),
+        )
 
         async def program() -> None:
             context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
@@ -127,7 +134,10 @@ class OnTheWay(TestCase):
                 (Way(trust="anything", hosts=hosts), b"unknown"),
             ):
                 self.assertEqual(
-                    await self.ask(RealNetwork(agreed, way=way, key=key if way.certificate else ""), origin), found
+                    await self.ask(
+                        RealNetwork(agreed, way=way, key=key if way.certificate else ""), origin
+                    ),
+                    found,
                 )
             for way in (Way(hosts=hosts), Way(trust=other.cert_pem.bytes().decode(), hosts=hosts)):
                 network = RealNetwork(agreed, way=way)
@@ -147,7 +157,10 @@ class OnTheWay(TestCase):
 
     def test_an_override_leads_nowhere_that_is_never_a_target(self) -> None:
         async def program() -> None:
-            agreed = [parse_target("http://staging.example:80"), parse_target("http://*.wild.example:80")]
+            agreed = [
+                parse_target("http://staging.example:80"),
+                parse_target("http://*.wild.example:80"),
+            ]
             for host, address in (
                 ("staging.example", "169.254.169.254"),
                 ("staging.example", "0.0.0.0"),
@@ -166,7 +179,11 @@ class OnTheWay(TestCase):
             authority, plain, passed = trustme.CA(), [], []
             context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
             authority.issue_cert("far.example").configure_cert(context)
-            server, secure, proxy = await served(plain), await served([], context), await proxied(passed)
+            server, secure, proxy = (
+                await served(plain),
+                await served([], context),
+                await proxied(passed),
+            )
             address = f"http://127.0.0.1:{port(proxy)}"
             agreed = [
                 parse_target(f"http://far.example:{port(server)}"),
@@ -174,14 +191,23 @@ class OnTheWay(TestCase):
                 parse_target("https://refused.example"),
                 parse_target(address),
             ]
-            way = Way(proxy=address.replace("//", "//ada:p%40ss@"), trust=authority.cert_pem.bytes().decode())
-            self.assertEqual(
-                await self.ask(RealNetwork(agreed, way=way), ("http", "far.example", port(server))), b"unknown"
+            way = Way(
+                proxy=address.replace("//", "//ada:p%40ss@"),
+                trust=authority.cert_pem.bytes().decode(),
             )
-            self.assertTrue(passed[0].startswith(b"GET http://far.example:%d/x HTTP/1.1\r\n" % port(server)))
+            self.assertEqual(
+                await self.ask(RealNetwork(agreed, way=way), ("http", "far.example", port(server))),
+                b"unknown",
+            )
+            self.assertTrue(
+                passed[0].startswith(b"GET http://far.example:%d/x HTTP/1.1\r\n" % port(server))
+            )
             self.assertIn(b"Proxy-Authorization: Basic " + base64.b64encode(b"ada:p@ss"), passed[0])
             self.assertEqual(
-                await self.ask(RealNetwork(agreed, way=way), ("https", "far.example", port(secure))), b"unknown"
+                await self.ask(
+                    RealNetwork(agreed, way=way), ("https", "far.example", port(secure))
+                ),
+                b"unknown",
             )
             self.assertTrue(passed[1].startswith(b"CONNECT far.example:%d " % port(secure)))
             for origin, lines, kind in (

@@ -1,4 +1,6 @@
-"""Each workload in virtual time: who comes when, what is due when, what is counted of those who don't."""
+"""Each workload in virtual time: who comes when, what is due when, what is counted of those who
+don't.
+"""
 
 from collections import Counter
 from collections.abc import Callable, Sequence
@@ -24,7 +26,14 @@ from dynamikos.core.verdicts.ending import FINISHED
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.runner import Shard, run, user_contexts
-from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
+from dynamikos.engine.testing import (
+    ListSink,
+    Scripted,
+    ScriptedNetwork,
+    VirtualClock,
+    answer,
+    run_virtual,
+)
 from dynamikos.engine.users.compiled import CompiledRequest
 from tests.engine.support import BASE
 
@@ -38,13 +47,16 @@ def after(seconds: float) -> Server:
 def journey(key: str, think_s: float = 0, column: str = "") -> Journey:
     query = "?who={{ " + column + " }}" if column else ""
     return parse_journey(
-        f"form: 1\njourney: {key}\nname: {key}\nrounds:\n  - step: s\n    name: S\n    think_s: {think_s}\n"
+        f"form: 1\njourney: {key}\nname: {key}\nrounds:\n  - step: s\n    name: S\n    think_s: "
+        f"{think_s}\n"
         f"    requests:\n      - {{request: r, address: '{{{{ env.base }}}}/{key}{query}',"
         " checks: [{status: 200}]}\n"
     )
 
 
-def crowd(load: Any, *profile: Stretch, rows: tuple[tuple[str, float], ...] = (("a", 1),), **more: Any) -> Crowd:
+def crowd(
+    load: Any, *profile: Stretch, rows: tuple[tuple[str, float], ...] = (("a", 1),), **more: Any
+) -> Crowd:
     made = tuple(CrowdRow(row=key, journey=key, share=share) for key, share in rows)
     return Crowd(**{"crowd": "c", "load": load, "profile": profile, "rows": made, **more})
 
@@ -58,8 +70,12 @@ def climb(to: float, seconds: float) -> Stretch:
     return Stretch(stretch="climb", to=to, seconds=seconds)
 
 
-def inputs(*crowds: Crowd, journeys: Sequence[Journey] = (), data: tuple[DataPile, ...] = (), **more: Any) -> FrozenRun:
-    plan = Plan(form=2, plan="p", name="P", environment="e", crowds=crowds, failed_pause_s=0, **more)
+def inputs(
+    *crowds: Crowd, journeys: Sequence[Journey] = (), data: tuple[DataPile, ...] = (), **more: Any
+) -> FrozenRun:
+    plan = Plan(
+        form=2, plan="p", name="P", environment="e", crowds=crowds, failed_pause_s=0, **more
+    )
     made = {each.journey: each for each in journeys} or {key: journey(key) for key in plan.journeys}
     values = {"env.base": BASE}
     agreed = (parse_target(BASE),)
@@ -71,9 +87,18 @@ class Ran:
     """A run on so many generators, one after the other in virtual time, and what it came to."""
 
     def __init__(
-        self, made: FrozenRun, server: Server, *, shards: int = 1, rows: dict[str, list[list[str]]] | None = None
+        self,
+        made: FrozenRun,
+        server: Server,
+        *,
+        shards: int = 1,
+        rows: dict[str, list[list[str]]] | None = None,
     ) -> None:
-        self.made, self.sinks, self.requests = made, [ListSink() for _ in range(shards)], list[bytes]()
+        self.made, self.sinks, self.requests = (
+            made,
+            [ListSink() for _ in range(shards)],
+            list[bytes](),
+        )
         self.ended = []
         for number, sink in enumerate(self.sinks):
             network = ScriptedNetwork(server)
@@ -94,11 +119,15 @@ class Ran:
         return (await run(shard, network, clock, sink, begin=clock.now() + 0.5)).words
 
     def users(self, second: int) -> int:
-        return sum(sum(message.users.values()) for message in self.messages if message.second == second)
+        return sum(
+            sum(message.users.values()) for message in self.messages if message.second == second
+        )
 
     def outcome(self) -> Outcome:
         flying = sum(sink.messages[-1].in_flight for sink in self.sinks)
-        return conclude(self.made, self.window, self.whole, ending=FINISHED, in_flight=flying, peak_users=10**6)
+        return conclude(
+            self.made, self.window, self.whole, ending=FINISHED, in_flight=flying, peak_users=10**6
+        )
 
     def times_ms(self) -> tuple[float, float]:
         """Response times of requests, least and most."""
@@ -121,7 +150,9 @@ class Arriving(TestCase):
 
     def test_a_slow_server_gets_every_arrival_and_the_wait_is_seen(self) -> None:
         ran = Ran(inputs(crowd(Arrivals(ceiling=500), hold(20, 30)), grace_s=10), after(2.0))
-        self.assertEqual((ran.whole.arrivals, ran.whole.sent, ran.whole.answered), ([600, 0, 0], 600, 600))
+        self.assertEqual(
+            (ran.whole.arrivals, ran.whole.sent, ran.whole.answered), ([600, 0, 0], 600, 600)
+        )
         self.assertAlmostEqual(ran.times_ms()[0], 2000, delta=1)
         self.assertEqual(ran.users(20), 40)  # Little's law
 
@@ -129,34 +160,47 @@ class Arriving(TestCase):
         text = {"objective": "o", "measure": "p95", "limit": 5000}
         for allowed, word in ((0.0, "not judged"), (60.0, "met")):
             made = inputs(
-                crowd(Arrivals(ceiling=10), hold(20, 60)), grace_s=5,
-                objectives=(Objective(**text),), turned_away_allowed=allowed,  # type: ignore[arg-type]
-            )  # fmt: skip
+                crowd(Arrivals(ceiling=10), hold(20, 60)),
+                grace_s=5,
+                objectives=(Objective(**text),),
+                turned_away_allowed=allowed,  # type: ignore[arg-type]
+            )
             ran = Ran(made, after(1.0))
             started, turned_away, not_started = ran.whole.arrivals
             self.assertEqual((started + turned_away, not_started), (1200, 0))
-            self.assertAlmostEqual(started, 571, delta=5)  # a place is free a tick after the arrival that would need it
+            self.assertAlmostEqual(
+                started, 571, delta=5
+            )  # a place is free a tick after the arrival that would need it
             outcome = ran.outcome()
             self.assertEqual([each.word for each in outcome.judgements], [word])
-            self.assertEqual(any("turned away" in doubt for doubt in outcome.doubts), word == "not judged")
+            self.assertEqual(
+                any("turned away" in doubt for doubt in outcome.doubts), word == "not judged"
+            )
             assert outcome.arrivals is not None
             self.assertEqual(outcome.arrivals.planned, 1200)
 
     def test_opening_and_closing_are_performed_by_each(self) -> None:
         with_parts = parse_journey(
-            "form: 1\njourney: a\nname: A\nopening:\n  - step: o\n    name: O\n    requests: [{request: o, address:"
-            " '{{ env.base }}/o'}]\nrounds:\n  - step: s\n    name: S\n    requests: [{request: r, address:"
-            " '{{ env.base }}/s'}]\nclosing:\n  - step: c\n    name: C\n    requests: [{request: c, address:"
+            "form: 1\njourney: a\nname: A\nopening:\n  - step: o\n    name: O\n    requests: "
+            "[{request: o, address:"
+            " '{{ env.base }}/o'}]\nrounds:\n  - step: s\n    name: S\n    requests: [{request: r, "
+            "address:"
+            " '{{ env.base }}/s'}]\nclosing:\n  - step: c\n    name: C\n    requests: [{request: "
+            "c, address:"
             " '{{ env.base }}/c'}]\n"
         )
-        ran = Ran(inputs(crowd(Arrivals(ceiling=9), hold(2, 10)), journeys=(with_parts,)), after(0.1))
+        ran = Ran(
+            inputs(crowd(Arrivals(ceiling=9), hold(2, 10)), journeys=(with_parts,)), after(0.1)
+        )
         asked = Counter(data.split(b" ")[1] for data in ran.requests)
         self.assertEqual(asked, {b"/o": 20, b"/s": 20, b"/c": 20})
 
 
 class Rounds(TestCase):
     def test_every_row_is_used_exactly_once_and_the_run_ends_then(self) -> None:
-        pile = DataPile(key="people", columns=("name",), rows=30, deal=Deal(when="round", then="stop"))
+        pile = DataPile(
+            key="people", columns=("name",), rows=30, deal=Deal(when="round", then="stop")
+        )
         one = crowd(UserRounds(users=10, rounds=3, start_s=2), Stretch(stretch="hold", seconds=600))
         made = inputs(one, journeys=(journey("a", 1, "people.name"),), data=(pile,))
         ran = Ran(made, after(0.1), rows={"people": [[f"n{at}"] for at in range(30)]})
@@ -168,13 +212,20 @@ class Rounds(TestCase):
     def test_on_two_generators_each_user_performs_its_own(self) -> None:
         made = inputs(crowd(UserRounds(users=5, rounds=4), Stretch(stretch="hold", seconds=60)))
         ran = Ran(made, after(0.1), shards=2)
-        self.assertEqual((ran.whole.rounds, [len(sink.messages) < 9 for sink in ran.sinks]), ([20, 0], [True, True]))
+        self.assertEqual(
+            (ran.whole.rounds, [len(sink.messages) < 9 for sink in ran.sinks]),
+            ([20, 0], [True, True]),
+        )
 
     def test_a_limit_cuts_it_off_and_what_was_cut_is_no_round(self) -> None:
-        made = inputs(crowd(UserRounds(users=2, rounds=100), Stretch(stretch="hold", seconds=5)), grace_s=1)
+        made = inputs(
+            crowd(UserRounds(users=2, rounds=100), Stretch(stretch="hold", seconds=5)), grace_s=1
+        )
         ran = Ran(made, after(1.0))
         self.assertEqual(ran.whole.rounds[1], 0)
-        self.assertEqual(ran.whole.rounds[0], 12)  # the one that was begun at the limit is one step long
+        self.assertEqual(
+            ran.whole.rounds[0], 12
+        )  # the one that was begun at the limit is one step long
 
 
 class FixedRate(TestCase):
@@ -190,28 +241,40 @@ class FixedRate(TestCase):
     def test_too_few_users_begin_late_and_their_wait_counts(self) -> None:
         ran = Ran(inputs(crowd(Held(ceiling=2), hold(10, 10)), grace_s=60), after(0.5))
         self.assertGreater(ran.window.late_rounds, 20)
-        self.assertGreater(ran.times_ms()[1], 3000)  # due at the planned instant, not when somebody was free
+        self.assertGreater(
+            ran.times_ms()[1], 3000
+        )  # due at the planned instant, not when somebody was free
         self.assertIn("began late", "\n".join(ran.outcome().doubts))
 
     def test_who_can_not_begin_is_followed_by_another_and_stopping_starts_nobody(self) -> None:
         broken = parse_journey(
-            "form: 1\njourney: a\nname: A\nopening:\n  - step: o\n    name: O\n    requests: [{request: o, address:"
-            " '{{ env.base }}/o'}]\nrounds:\n  - step: s\n    name: S\n    requests: [{request: r, address:"
+            "form: 1\njourney: a\nname: A\nopening:\n  - step: o\n    name: O\n    requests: "
+            "[{request: o, address:"
+            " '{{ env.base }}/o'}]\nrounds:\n  - step: s\n    name: S\n    requests: [{request: r, "
+            "address:"
             " '{{ env.base }}/s'}]\n"
         )
         made = inputs(crowd(Held(ceiling=3), hold(5, 10)), journeys=(broken,), grace_s=0)
         ran = Ran(made, lambda data: Scripted(answer(b"no", "500 No"), 0.1))
         opened = sum(b"/o " in data for data in ran.requests)
         self.assertEqual((ran.whole.rounds, opened == len(ran.requests)), ([0, 0], True))
-        self.assertTrue(3 < opened < 12, opened)  # not for every round that waits: after 1, 2, 4, … seconds
+        self.assertTrue(
+            3 < opened < 12, opened
+        )  # not for every round that waits: after 1, 2, 4, … seconds
         self.assertLessEqual(ran.messages[-1].second, 11)
 
     def test_a_slice_belongs_to_a_place_beside_other_crowds(self) -> None:
-        pile = DataPile(key="people", columns=("name",), rows=10, deal=Deal(whose="slice", when="user"))
+        pile = DataPile(
+            key="people", columns=("name",), rows=10, deal=Deal(whose="slice", when="user")
+        )
         others = crowd(Arrivals(ceiling=7), hold(1, 5), crowd="others")
         held = crowd(Held(ceiling=2), hold(10, 5), rows=(("b", 1),), crowd="held")
         made = inputs(
-            others, held, journeys=(journey("a"), journey("b", column="people.name")), data=(pile,), grace_s=20
+            others,
+            held,
+            journeys=(journey("a"), journey("b", column="people.name")),
+            data=(pile,),
+            grace_s=20,
         )
         ran = Ran(made, after(0.5), rows={"people": [[f"n{at}"] for at in range(10)]})
         asked = {data.split(b" ")[1] for data in ran.requests}
@@ -245,16 +308,22 @@ class Leaving(TestCase):
 
     def ran(self, leaving: Any) -> Ran:
         load, still = Users(leaving=leaving), Stretch(stretch="hold", seconds=10)
-        return Ran(inputs(crowd(load, climb(20, 0), still, climb(5, 0), still), grace_s=5), after(2.0))
+        return Ran(
+            inputs(crowd(load, climb(20, 0), still, climb(5, 0), still), grace_s=5), after(2.0)
+        )
 
     def test_at_once(self) -> None:
         ran = self.ran("now")
         self.assertEqual([ran.users(second) for second in (9, 10, 15)], [20, 5, 5])
         self.assertEqual(ran.whole.abandoned, 15)
         last = ran.messages[-1]
-        self.assertEqual(ran.whole.sent, ran.whole.answered + ran.whole.failed + ran.whole.abandoned + last.in_flight)
+        self.assertEqual(
+            ran.whole.sent,
+            ran.whole.answered + ran.whole.failed + ran.whole.abandoned + last.in_flight,
+        )
         self.assertEqual((ran.whole.failed, last.in_flight), (0, 0))
-        # at least as long as they were waited for; and what was open at the end of the measured part
+        # at least as long as they were waited for; and what was open at the end of the measured
+        # part
         self.assertEqual(ran.window.all_of("request").cut.n, 15 + 5)
         self.assertEqual(ran.outcome().abandoned, 15)
 
@@ -283,7 +352,12 @@ class Leaving(TestCase):
 
     def test_who_waits_for_its_next_round_begins_no_other(self) -> None:
         load = Users(leaving="round", pacing_s=(8,))
-        profile = (climb(3, 0), Stretch(stretch="hold", seconds=5), climb(0, 0), Stretch(stretch="hold", seconds=15))
+        profile = (
+            climb(3, 0),
+            Stretch(stretch="hold", seconds=5),
+            climb(0, 0),
+            Stretch(stretch="hold", seconds=15),
+        )
         ran = Ran(inputs(crowd(load, *profile), grace_s=5), after(1.0))
         self.assertEqual((ran.whole.rounds, len(ran.requests)), ([3, 0], 3))
         self.assertEqual([ran.users(second) for second in (4, 6)], [3, 0])
@@ -291,27 +365,40 @@ class Leaving(TestCase):
 
 class Crowds(TestCase):
     def test_rows_have_their_users_series_and_rows_of_data(self) -> None:
-        pile = DataPile(key="people", columns=("name",), rows=100, deal=Deal(whose="slice", when="user"))
+        pile = DataPile(
+            key="people", columns=("name",), rows=100, deal=Deal(whose="slice", when="user")
+        )
         rows = (("a", 3.0), ("b", 1.0))
         first = crowd(Users(shares="users"), hold(8, 10), rows=rows, crowd="one")
         second = crowd(Arrivals(ceiling=4), hold(1, 6), rows=(("c", 1),), crowd="two", starts_s=2)
         made = inputs(
-            first, second, journeys=(journey("a", 1), journey("b", 1, "people.name"), journey("c")), data=(pile,)
+            first,
+            second,
+            journeys=(journey("a", 1), journey("b", 1, "people.name"), journey("c")),
+            data=(pile,),
         )
         for shards in (1, 2):
-            ran = Ran(made, after(0.1), shards=shards, rows={"people": [[f"n{at}"] for at in range(100)]})
+            ran = Ran(
+                made, after(0.1), shards=shards, rows={"people": [[f"n{at}"] for at in range(100)]}
+            )
             asked = Counter(data.split(b" ")[1] for data in ran.requests)
             self.assertEqual(set(asked), {b"/a", b"/b?who=n0", b"/b?who=n50", b"/c"})
             self.assertEqual((asked[b"/a"], asked[b"/c"]), (60, 6))
             by_row = [
-                sum(message.by_row.get(row, 0) for message in ran.messages if message.second == 5) for row in (0, 1)
+                sum(message.by_row.get(row, 0) for message in ran.messages if message.second == 5)
+                for row in (0, 1)
             ]
             self.assertEqual(by_row, [6, 2])
             for row, count in (("a", 60), ("b", 20), ("c", 6)):
-                self.assertEqual(sum(data.startswith(f"GET /{row}".encode()) for data in ran.requests), count)
+                self.assertEqual(
+                    sum(data.startswith(f"GET /{row}".encode()) for data in ran.requests), count
+                )
                 self.assertEqual(ran.all.all_of("request", row=row).passed.n, count)
-            # The eight users of the one crowd are cut off in their thinking at the end: a round of each is not whole.
-            self.assertEqual([ran.all.all_of("round", row=row).passed.n for row in "abc"], [54, 18, 6])
+            # The eight users of the one crowd are cut off in their thinking at the end: a round of
+            # each is not whole.
+            self.assertEqual(
+                [ran.all.all_of("round", row=row).passed.n for row in "abc"], [54, 18, 6]
+            )
             figures = {each.row: each for each in ran.outcome().crowd}
             self.assertAlmostEqual(figures["a"].share_achieved or 0, 75, delta=1)
 
@@ -334,14 +421,18 @@ class Crowds(TestCase):
 
         wanted = (about("o", row="b"), about("p", journey="b"), about("q", row="a"))
         made = inputs(
-            crowd(Users(shares="users"), hold(20, 30), rows=rows), journeys=(journey("a"), slow), objectives=wanted
+            crowd(Users(shares="users"), hold(20, 30), rows=rows),
+            journeys=(journey("a"), slow),
+            objectives=wanted,
         )
         ran = Ran(made, lambda data: Scripted(answer(b"fine"), 1.0 if b"/b" in data else 0.1))
         judged = ran.outcome().judgements
         self.assertEqual([each.word for each in judged], ["missed", "missed", "met"])
         self.assertEqual([round(each.value or 0) for each in judged], [1000, 1000, 100])
-        self.assertEqual([each.sentence.split(" ≤")[0] for each in judged],
-                         ["mean of Slow one (b)", "mean of Slow one (b)", "mean of S (a)"])  # fmt: skip
+        self.assertEqual(
+            [each.sentence.split(" ≤")[0] for each in judged],
+            ["mean of Slow one (b)", "mean of Slow one (b)", "mean of S (a)"],
+        )
 
     def test_only_rows_that_are_drawn_by_lot_may_be_off_by_chance(self) -> None:
         rows = (("a", 50.0), ("b", 50.0))
@@ -350,7 +441,11 @@ class Crowds(TestCase):
             ran = Ran(made, after(0.1))
             for row, count in (("a", 12), ("b", 8)):  # 60 to 40: ten points off, of 20
                 total = ran.window.all_of("round", row=row)
-                no = next(each.no for each in ran.window.series if each.level == "round" and each.row == row)
+                no = next(
+                    each.no
+                    for each in ran.window.series
+                    if each.level == "round" and each.row == row
+                )
                 ran.window.totals[no].passed = Histogram.of([1000] * count)
                 self.assertGreater(total.passed.n, 0)
             doubts = "\n".join(ran.outcome().doubts)
@@ -359,12 +454,15 @@ class Crowds(TestCase):
     def test_branches_and_logs_are_each_journeys_own(self) -> None:
         def choosing(key: str, branches: str) -> Journey:
             steps = "".join(
-                f"      - name: {name}\n        steps:\n          - step: {name}\n            name: N\n"
-                f"            requests: [{{request: r, address: '{{{{ env.base }}}}/{key}{name}'}}]\n"
+                f"      - name: {name}\n        steps:\n          - step: {name}\n            "
+                "name: N\n"
+                f"            requests: [{{request: r, address: '{{{{ env.base "
+                f"}}}}/{key}{name}'}}]\n"
                 for name in branches
             )
             return parse_journey(
-                f"form: 1\njourney: {key}\nname: J\nrounds:\n  - {{step: tell, name: Tell, log: here}}\n"
+                f"form: 1\njourney: {key}\nname: J\nrounds:\n  - {{step: tell, name: Tell, log: "
+                f"here}}\n"
                 f"  - step: which\n    name: W\n    choose: evenly\n    branches:\n{steps}"
             )
 
@@ -377,7 +475,9 @@ class Crowds(TestCase):
         asked = Counter(data.split(b" ")[1] for data in ran.requests)
         self.assertEqual(ran.whole.rounds, [600, 0])
         self.assertEqual(asked, {b"/ax": 150, b"/ay": 150, b"/bu": 100, b"/bv": 100, b"/bw": 100})
-        self.assertEqual(sum(kept.item == "log" for kept in ran.sinks[0].kept), 200)  # of the generator, not of each
+        self.assertEqual(
+            sum(kept.item == "log" for kept in ran.sinks[0].kept), 200
+        )  # of the generator, not of each
 
     def test_one_that_fails_by_an_error_of_ours_ends_the_run(self) -> None:
         made = inputs(
@@ -396,9 +496,18 @@ class OneJourneyTwice(TestCase):
     """Two rows of the same journey, one of them with a client of its own."""
 
     def made(self, persona: str = "") -> FrozenRun:
-        rows = (CrowdRow(row="left", journey="a"), CrowdRow(row="right", journey="a", persona=persona, share=50))
-        who = {persona: Persona(form=1, persona=persona, headers=(("User-Agent", "Spyglass"),))} if persona else {}
-        crowd_of = Crowd(crowd="c", load=UserRounds(users=6, rounds=3), profile=(hold(1, 60),), rows=rows)
+        rows = (
+            CrowdRow(row="left", journey="a"),
+            CrowdRow(row="right", journey="a", persona=persona, share=50),
+        )
+        who = (
+            {persona: Persona(form=1, persona=persona, headers=(("User-Agent", "Spyglass"),))}
+            if persona
+            else {}
+        )
+        crowd_of = Crowd(
+            crowd="c", load=UserRounds(users=6, rounds=3), profile=(hold(1, 60),), rows=rows
+        )
         made = inputs(replace(crowd_of, rows=tuple(replace(row, persona="") for row in rows)))
         return replace(made, crowds=(crowd_of,), personas=who)
 
@@ -407,7 +516,9 @@ class OneJourneyTwice(TestCase):
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
             clock, sink = VirtualClock(), ListSink()
             recorder, health = Recorder(0, 0.0, 9.0), HealthWatch(sink.unsent)
-            around = user_contexts(shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep)
+            around = user_contexts(
+                shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep
+            )
             return [each.script.every[0].requests[0] for each in around]
 
         left, right = scripts(self.made())
@@ -420,7 +531,9 @@ class OneJourneyTwice(TestCase):
         for persona in ("", "walker"):
             with self.subTest(persona):
                 ran = Ran(self.made(persona), after(0.1))
-                rounds = {row: ran.all.all_of("round", row=row).passed.n for row in ("left", "right")}
+                rounds = {
+                    row: ran.all.all_of("round", row=row).passed.n for row in ("left", "right")
+                }
                 self.assertEqual(rounds, {"left": 12, "right": 6})
                 spied = sum(b"Spyglass" in each for each in ran.requests)
                 self.assertEqual((len(ran.requests), spied), (18, 6 if persona else 0))
@@ -429,8 +542,14 @@ class OneJourneyTwice(TestCase):
 
 class Replaying(TestCase):
     def test_each_comes_at_its_instant_with_its_row_on_one_generator_or_three(self) -> None:
-        times = "".join(f"{at},{row}\n" for at, row in ((0.5, "a"), (0.5, "b"), (2.25, "b"), (7.0, "a")))
-        made = inputs(crowd(Replayed(times=times, ceiling=10), rows=(("a", 1), ("b", 1))), measured=(0, 8), grace_s=2)
+        times = "".join(
+            f"{at},{row}\n" for at, row in ((0.5, "a"), (0.5, "b"), (2.25, "b"), (7.0, "a"))
+        )
+        made = inputs(
+            crowd(Replayed(times=times, ceiling=10), rows=(("a", 1), ("b", 1))),
+            measured=(0, 8),
+            grace_s=2,
+        )
         planned = [(each.at_s, each.row) for each in arrivals_of(made, 0, 0, 1)]
         self.assertEqual(planned, [(0.5, 0), (0.5, 1), (2.25, 1), (7.0, 0)])
         for shards in (1, 3):
@@ -440,11 +559,18 @@ class Replaying(TestCase):
                 started = Counter[int]()
                 for message in ran.messages:
                     started[message.second] += message.arrivals[0]
-                self.assertEqual({second: n for second, n in started.items() if n}, {0: 2, 2: 1, 7: 1})
-                self.assertEqual([ran.all.all_of("round", row=row).passed.n for row in ("a", "b")], [2, 2])
+                self.assertEqual(
+                    {second: n for second, n in started.items() if n}, {0: 2, 2: 1, 7: 1}
+                )
+                self.assertEqual(
+                    [ran.all.all_of("round", row=row).passed.n for row in ("a", "b")], [2, 2]
+                )
                 self.assertAlmostEqual(ran.times_ms()[1], 100, delta=0.5)
                 self.assertEqual(ran.outcome().doubts, [])
 
     def test_above_the_ceiling_they_are_turned_away(self) -> None:
-        ran = Ran(inputs(crowd(Replayed(times="1\n1\n1\n5\n", ceiling=2), rows=(("a", 1),)), grace_s=5), after(2.0))
+        ran = Ran(
+            inputs(crowd(Replayed(times="1\n1\n1\n5\n", ceiling=2), rows=(("a", 1),)), grace_s=5),
+            after(2.0),
+        )
         self.assertEqual(ran.whole.arrivals, [3, 1, 0])

@@ -53,8 +53,12 @@ class Made(TestCase):
             " from sample import sum; print(sum.__file__, sum.Adder(1).more(2))"
         )
         paths = f"{self.sources}:{SOURCES}"
-        told = subprocess.check_output([sys.executable, "-c", program], env={"PYTHONPATH": paths}, text=True).split()
-        self.assertTrue(told[0].startswith(str(self.place)) and told[0].endswith(EXTENSION_SUFFIXES[0]), told)
+        told = subprocess.check_output(
+            [sys.executable, "-c", program], env={"PYTHONPATH": paths}, text=True
+        ).split()
+        self.assertTrue(
+            told[0].startswith(str(self.place)) and told[0].endswith(EXTENSION_SUFFIXES[0]), told
+        )
         self.assertEqual(told[1], "103")
         self.assertFalse(is_current(self.place, ["sample.sum", "sample.more"], self.sources))
 
@@ -87,8 +91,14 @@ class Ours(TestCase):
         self.assertIn(source_of("dynamikos.engine.reporting.recorder"), watched)
 
     def test_they_run_as_machine_code_where_there_is_some_and_as_python_when_told_so(self) -> None:
-        program = "import importlib, sys; print(*(importlib.import_module(each).__file__ for each in sys.argv[1:]))"
-        for switch, suffix in (("", EXTENSION_SUFFIXES[0] if is_current() else ".py"), ("1", ".py")):
+        program = (
+            "import importlib, sys; print(*(importlib.import_module(each).__file__ for each in "
+            "sys.argv[1:]))"
+        )
+        for switch, suffix in (
+            ("", EXTENSION_SUFFIXES[0] if is_current() else ".py"),
+            ("1", ".py"),
+        ):
             environment = {**os.environ, SWITCH: switch, "PYTHONPATH": str(SOURCES)}
             command = [sys.executable, "-c", program, *MODULES]
             files = subprocess.check_output(command, env=environment, text=True).split()
@@ -98,6 +108,12 @@ class Ours(TestCase):
     def test_garbage_in_its_place_is_not_taken(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.assertFalse(is_current(folder))
-        for text in ("", "{", "[]", '{"python": 1, "modules": 2, "sources": []}', '{"sources": {"../x": "y"}}'):
+        for text in (
+            "",
+            "{",
+            "[]",
+            '{"python": 1, "modules": 2, "sources": []}',
+            '{"sources": {"../x": "y"}}',
+        ):
             (folder / MADE_FROM).write_text(text)
             self.assertFalse(is_current(folder), text)

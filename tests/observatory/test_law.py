@@ -24,8 +24,12 @@ class Law(TestCase):
         # as many servers as users: nobody waits
         self.assertAlmostEqual(closed_law({"a": (5, 0.1)}, {"a": 2}, 1, 5)["response_s"], 0.2)
         # machine repairman with one server, n = 2, Z = S: X = 2·(4/5)/2 … p(0) = 1/5, X = 0.8/S
-        self.assertAlmostEqual(closed_law({"a": (1, 1.0)}, {"a": 1}, 1.0, 2)["throughput_per_s"], 0.8)
-        self.assertEqual(saturation_per_s({"a": (2, 0.1), "b": (1, 0.02)}, {"a": 1, "b": 3}), (1 / 0.06, "b"))
+        self.assertAlmostEqual(
+            closed_law({"a": (1, 1.0)}, {"a": 1}, 1.0, 2)["throughput_per_s"], 0.8
+        )
+        self.assertEqual(
+            saturation_per_s({"a": (2, 0.1), "b": (1, 0.02)}, {"a": 1, "b": 3}), (1 / 0.06, "b")
+        )
 
 
 class Resources(TestCase):
@@ -37,7 +41,9 @@ class Resources(TestCase):
             works.enter(now, ("a",), lambda visit: times.append(visit.departure - visit.arrival))
         works.advance(float("inf"))
         self.assertEqual(len(times), 60_000)
-        self.assertAlmostEqual(sum(times) / len(times), erlang_c(20, 3, 0.1), delta=0.05 * erlang_c(20, 3, 0.1))
+        self.assertAlmostEqual(
+            sum(times) / len(times), erlang_c(20, 3, 0.1), delta=0.05 * erlang_c(20, 3, 0.1)
+        )
 
     def test_same_seed_same_services(self) -> None:
         def services() -> list[float]:

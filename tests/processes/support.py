@@ -1,4 +1,6 @@
-"""Real processes on the test database: stand-in, coordinator, generator; ended by id after each test."""
+"""Real processes on the test database: stand-in, coordinator, generator; ended by id after each
+test.
+"""
 
 import json
 import os
@@ -18,7 +20,12 @@ from dynamikos.cli.state import wait_for_port
 from tests.ports import free_port
 from tests.web.support import Sample
 
-ENDS = ("answered", "failed", "abandoned", "in_flight")  # each exchange that was sent is one of these
+ENDS = (
+    "answered",
+    "failed",
+    "abandoned",
+    "in_flight",
+)  # each exchange that was sent is one of these
 PATIENCE_S = 120  # a machine that others keep busy is slow, not wrong: only what never comes fails
 
 
@@ -35,7 +42,9 @@ def until(what: Callable[[], object], seconds: float = PATIENCE_S, every: float 
 
 
 class Machine:
-    """Whether this machine gave us its processors since then: a bound on seconds is held to only if it did."""
+    """Whether this machine gave us its processors since then: a bound on seconds is held to only if
+    it did.
+    """
 
     def __init__(self) -> None:
         self._before = psutil.cpu_times()
@@ -50,18 +59,24 @@ class Machine:
 
 
 class ProcessCase(TransactionTestCase):
-    """Commits for real; the generator connects with its own role, so what it may do is tested too."""
+    """Commits for real; the generator connects with its own role, so what it may do is tested
+    too.
+    """
 
     def setUp(self) -> None:
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         made = connection.settings_dict
         self.owner_url = f"postgresql://{made['USER']}:{made['PASSWORD']}@{made['HOST']}:{made['PORT']}/{made['NAME']}"
-        self.generator_url = os.environ["DYNAMIKOS_TEST_GENERATOR"].replace("DATABASE", str(made["NAME"]))
+        self.generator_url = os.environ["DYNAMIKOS_TEST_GENERATOR"].replace(
+            "DATABASE", str(made["NAME"])
+        )
         with psycopg.connect(self.owner_url, autocommit=True) as link:
             for statement in GRANTS:
                 link.execute(statement)
         self.target_port = free_port()
-        self.spawn("target", "observatory", "--port", str(self.target_port), OBSERVATORY_MAIL_S="0.1 0.6")
+        self.spawn(
+            "target", "observatory", "--port", str(self.target_port), OBSERVATORY_MAIL_S="0.1 0.6"
+        )
         self.assertTrue(wait_for_port(self.target_port, PATIENCE_S))
         self.sample = Sample(f"http://127.0.0.1:{self.target_port}")
 
@@ -81,7 +96,11 @@ class ProcessCase(TransactionTestCase):
         self.addCleanup(log.close)
         made = {**os.environ, "DATABASE_URL": self.owner_url, "DYNAMIKOS_POOL": "0", **environment}
         self.children[name] = subprocess.Popen(
-            [sys.executable, "-m", *command], env=made, stdout=log, stderr=log, stdin=subprocess.DEVNULL
+            [sys.executable, "-m", *command],
+            env=made,
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
         )
         return self.children[name]
 
@@ -89,9 +108,13 @@ class ProcessCase(TransactionTestCase):
         from dynamikos.web.places.queries import living
 
         self.spawn("coordinator", "dynamikos.cli", "coordinator")
-        self.spawn("generator", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url)
+        self.spawn(
+            "generator", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url
+        )
         until(living)
 
     def target(self, path: str):  # type: ignore[no-untyped-def]
-        with urllib.request.urlopen(f"http://127.0.0.1:{self.target_port}{path}", timeout=5) as answer:
+        with urllib.request.urlopen(
+            f"http://127.0.0.1:{self.target_port}{path}", timeout=5
+        ) as answer:
             return json.loads(answer.read())

@@ -1,4 +1,6 @@
-"""Real sockets against targets that misbehave: each is a failure of its own kind with clear words, never a crash."""
+"""Real sockets against targets that misbehave: each is a failure of its own kind with clear words,
+never a crash.
+"""
 
 import asyncio
 import ssl
@@ -41,10 +43,18 @@ class BadTargets(TestCase):
 
         async def program() -> Reply:
             server = (
-                await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls) if serve is not None else None
+                await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls)
+                if serve is not None
+                else None
             )
             network, clock = (
-                RealNetwork((parse_target(agreed or url),), connect_s=3, first_byte_s=1.5, whole_s=3, trust=trust),
+                RealNetwork(
+                    (parse_target(agreed or url),),
+                    connect_s=3,
+                    first_byte_s=1.5,
+                    whole_s=3,
+                    trust=trust,
+                ),
                 RealClock(),
             )
             try:
@@ -67,7 +77,11 @@ class BadTargets(TestCase):
         secure = f"https://127.0.0.1:{free_port()}"
         cases = (
             (lambda: self.ask(f"http://127.0.0.1:{free_port()}"), "connect-refused", "127.0.0.1"),
-            (lambda: self.ask("http://nowhere.invalid"), "dns", "nowhere.invalid can't be resolved"),
+            (
+                lambda: self.ask("http://nowhere.invalid"),
+                "dns",
+                "nowhere.invalid can't be resolved",
+            ),
             (lambda: self.ask(secure, serve=fine, tls=context), "tls", "certificate"),
             (
                 lambda: self.ask(local.replace("http:", "https:"), serve=fine),
@@ -79,10 +93,22 @@ class BadTargets(TestCase):
                 "closed-mid-body",
                 "bytes of its answer",
             ),
-            (lambda: self.ask(local, serve=b"220 mail.example ESMTP\r\n"), "protocol", "not HTTP/1.1"),
+            (
+                lambda: self.ask(local, serve=b"220 mail.example ESMTP\r\n"),
+                "protocol",
+                "not HTTP/1.1",
+            ),
             (lambda: self.ask(local, serve=b""), "closed-early", "without an answer"),
-            (lambda: self.ask(local, serve=fine, silent=True), "timeout-first-byte", "no first byte"),
-            (lambda: self.ask(local, agreed="http://127.0.0.1:1"), "not-agreed", "not an agreed target"),
+            (
+                lambda: self.ask(local, serve=fine, silent=True),
+                "timeout-first-byte",
+                "no first byte",
+            ),
+            (
+                lambda: self.ask(local, agreed="http://127.0.0.1:1"),
+                "not-agreed",
+                "not an agreed target",
+            ),
             (lambda: self.ask("http://169.254.169.254"), "not-agreed", "never a target"),
         )
         for ask, kind, words in cases:

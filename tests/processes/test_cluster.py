@@ -16,7 +16,9 @@ class Clusters(TestCase):
         made = [Cluster(state, name=f"pg-twin-{number}", fast=True) for number in (1, 2)]
         for each in made:
             self.addCleanup(each.drop)
-        with mock.patch.object(State, "port", side_effect=[(ports[0], None), (ports[0], None), (ports[1], None)]):
+        with mock.patch.object(
+            State, "port", side_effect=[(ports[0], None), (ports[0], None), (ports[1], None)]
+        ):
             made[0].start()
             made[1].start()  # looked at the port before the first one listened
         self.assertEqual([each.port for each in made], ports)

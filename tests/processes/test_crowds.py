@@ -1,4 +1,6 @@
-"""A run of several crowds on two generators, from the plan to the figures, against the target's own log."""
+"""A run of several crowds on two generators, from the plan to the figures, against the target's own
+log.
+"""
 
 from collections import Counter
 
@@ -28,7 +30,7 @@ rounds:
     name: S
     think_s: 0.2
     requests: [{request: r, address: "{{ env.observatory }}/api/objects?q=KEYMORE", checks: [{status: 200}]}]
-"""
+"""  # noqa: E501
 
 
 class Crowds(ProcessCase):
@@ -38,19 +40,32 @@ class Crowds(ProcessCase):
 
     def asked(self) -> Counter[str]:
         """Searches that the target answered, by what was searched for."""
-        return Counter(record["path"] for record in self.target("/truth/log") if record["kind"] == "objects search")
+        return Counter(
+            record["path"]
+            for record in self.target("/truth/log")
+            if record["kind"] == "objects search"
+        )
 
     def test_rows_arrivals_and_rounds_on_two_generators(self) -> None:
-        names = import_csv(self.sample.member, b"word\n" + b"".join(b"w%d\n" % at for at in range(30)), "words.csv")
+        names = import_csv(
+            self.sample.member, b"word\n" + b"".join(b"w%d\n" % at for at in range(30)), "words.csv"
+        )
         set_deal(self.sample.member, names, Deal(when="round", then="stop"))
-        plain, other, rows = self.journey("plain"), self.journey("other"), self.journey("dealt", "{{ words.word }}")
+        plain, other, rows = (
+            self.journey("plain"),
+            self.journey("other"),
+            self.journey("dealt", "{{ words.word }}"),
+        )
         hold = Stretch(stretch="burst", to=6, seconds=6)
         crowds = (
             Crowd(
                 crowd="both",
                 load=Users(shares="users"),
                 profile=(hold,),
-                rows=(CrowdRow(row="a", journey=plain, share=2), CrowdRow(row="b", journey=other, share=1)),
+                rows=(
+                    CrowdRow(row="a", journey=plain, share=2),
+                    CrowdRow(row="b", journey=other, share=1),
+                ),
             ),
             Crowd(
                 crowd="come",
@@ -67,21 +82,33 @@ class Crowds(ProcessCase):
             ),
         )
         core = replace(
-            plan_queries.content(self.sample.plan), name="Crowds", objectives=(), generators=2, grace_s=5
+            plan_queries.content(self.sample.plan),
+            name="Crowds",
+            objectives=(),
+            generators=2,
+            grace_s=5,
         ).with_crowds(crowds)
         self.start_fleet()
-        self.spawn("second", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url)
+        self.spawn(
+            "second", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url
+        )
         until(lambda: len(living()) == 2)
         run = actions.start(self.sample.member, plans.add(self.sample.member, core))
         until(lambda: Run.objects.get(pk=run.pk).is_over)
         run = Run.objects.get(pk=run.pk)
         outcome, inputs = OUTCOME.of(run.outcome), queries.frozen(run)
-        self.assertEqual((run.ended, outcome.failed, outcome.in_flight), ("finished", 0, 0), outcome)
+        self.assertEqual(
+            (run.ended, outcome.failed, outcome.in_flight), ("finished", 0, 0), outcome
+        )
         assert outcome.arrivals is not None
         self.assertEqual((outcome.arrivals.planned, outcome.arrivals.started), (20, 20))
 
         # every row of data once, whichever generator; the series of each row as the target has it
-        dealt = [(shard, row) for _, shard, name, _, _, row in queries.all_dealt(run, inputs) if name == "words"]
+        dealt = [
+            (shard, row)
+            for _, shard, name, _, _, row in queries.all_dealt(run, inputs)
+            if name == "words"
+        ]
         self.assertEqual(sorted(row for _, row in dealt), list(range(1, 31)))
         self.assertEqual({shard for shard, _ in dealt}, {0, 1})
         ledger = queries.window(run, inputs, 0, 60)
@@ -95,4 +122,6 @@ class Crowds(ProcessCase):
         self.assertEqual(set(words), {200})
         self.assertEqual({row.row for row in outcome.crowd}, set("abcd"))
         page = queries.crowd(run, inputs, ledger, is_measured=False)
-        self.assertEqual({row.row: row.rounds for row in page if row.row in "cd"}, {"c": 20, "d": 30})
+        self.assertEqual(
+            {row.row: row.rounds for row in page if row.row in "cd"}, {"c": 20, "d": 30}
+        )

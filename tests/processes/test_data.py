@@ -1,5 +1,5 @@
-"""Data, secrets and functions with real processes and the real database: leases over shards, delivery, rows written
-back.
+"""Data, secrets and functions with real processes and the real database: leases over shards,
+delivery, rows written back.
 """
 
 import asyncio
@@ -42,7 +42,9 @@ ROWS = 100_001
 
 class LeasedRows(ProcessCase):
     def test_four_shards_take_each_of_100001_rows_once(self) -> None:
-        """Four shards of unequal speed, each over a connection of the generators' role; one is lost on the way."""
+        """Four shards of unequal speed, each over a connection of the generators' role; one is lost
+        on the way.
+        """
         shards = self.running(1, 4, rows=ROWS)
         run = shards[0].run
 
@@ -81,7 +83,8 @@ class LeasedRows(ProcessCase):
                     await asyncio.sleep(0)
 
             await asyncio.gather(
-                perform(3, 20), *(perform(number, speed) for number, speed in ((0, 3), (1, 20), (2, 60)))
+                perform(3, 20),
+                *(perform(number, speed) for number, speed in ((0, 3), (1, 20), (2, 60))),
             )
             for lessor in lessors:
                 await lessor.aclose()
@@ -118,19 +121,28 @@ class LeasedRows(ProcessCase):
         """The shards of a run under way that share the pile x."""
         inputs = frozen_of_one(plan_queries.content(self.sample.plan), content(self.sample.journey))
         run = Run.objects.create(
-            project=self.sample.project, number=number, name="r", frozen=canonical(inputs), sha256="", state="running",
+            project=self.sample.project,
+            number=number,
+            name="r",
+            frozen=canonical(inputs),
+            sha256="",
+            state="running",
             begins_at=timezone.now(),
-        )  # fmt: skip
+        )
         Pile.objects.create(run=run, name="x", **pile)
         return [Shard.objects.create(run=run, number=at, state="running") for at in range(shards)]
 
     def test_one_that_asks_no_more_keeps_nobody_waiting_when_it_has_used_its_last(self) -> None:
-        """It was told that there is no more, or to wait, while it had a row left; and nobody of its own asks again."""
+        """It was told that there is no more, or to wait, while it had a row left; and nobody of its
+        own asks again.
+        """
 
         async def program(shards: list[Shard], state: str) -> list[tuple[int, int] | None]:
             mine, other = (DatabaseLessor(self.generator_url, shard.pk) for shard in shards)
             said = [await mine.lease("x", 0), await other.lease("x", 0)]
-            said.append(await other.lease("x", 0))  # it has used its row, and waits for the one that I have left
+            said.append(
+                await other.lease("x", 0)
+            )  # it has used its row, and waits for the one that I have left
             said.append(await mine.lease("x", 1))  # as it is asked ahead
             said.append(await other.lease("x", 0))
             book = Book("x", mine)
@@ -154,8 +166,8 @@ class LeasedRows(ProcessCase):
                 self.assertEqual(said, [(0, 1), (1, 1), waits, None, waits, (0, 1), None])
 
     def test_no_row_twice_before_the_pile_is_used_up_whatever_the_sizes(self) -> None:
-        """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row
-        once.
+        """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time
+        round every row once.
         """
         for number, (rows, count, wanted) in enumerate(
             ((1, 2, 4), (2, 3, 9), (30, 2, 150), (31, 3, 155), (900, 2, 2_000)), 1
@@ -174,7 +186,9 @@ class LeasedRows(ProcessCase):
                         if at:
                             await asyncio.sleep(0.02 * at)
 
-                performing = [asyncio.create_task(perform(at, book)) for at, book in enumerate(books)]
+                performing = [
+                    asyncio.create_task(perform(at, book)) for at, book in enumerate(books)
+                ]
                 await asyncio.wait(performing, return_when=asyncio.FIRST_COMPLETED)
                 for task in performing:
                     task.cancel()
@@ -188,7 +202,9 @@ class LeasedRows(ProcessCase):
             taken = asyncio.run(program())
             for begin in range(0, len(taken) - rows + 1, rows):
                 with self.subTest(rows=rows, shards=count, begin=begin):
-                    self.assertEqual(sorted(row % rows for row in taken[begin : begin + rows]), list(range(rows)))
+                    self.assertEqual(
+                        sorted(row % rows for row in taken[begin : begin + rows]), list(range(rows))
+                    )
 
     def test_a_generator_reaches_leases_through_the_functions_only(self) -> None:
         import psycopg
@@ -203,7 +219,9 @@ class LeasedRows(ProcessCase):
             ):
                 with self.assertRaises(psycopg.errors.InsufficientPrivilege, msg=statement):
                     link.execute(statement)
-            self.assertIsNone(link.execute("SELECT * FROM lease_rows(987654, 'x', 10, 0)").fetchone())
+            self.assertIsNone(
+                link.execute("SELECT * FROM lease_rows(987654, 'x', 10, 0)").fetchone()
+            )
 
 
 JOURNEY = """form: 1
@@ -221,20 +239,26 @@ rounds:
         checks: [{contains: Borrow a telescope}, {contains: "{{ digit }}", then: count}]
   - {step: note, name: Note, keep: {into: used, row: [[number, "{{ tickets.number }}"], [digit, "{{ digit }}"],
       [user, "{{ user.number }}"], [staff, "{{ secrets.staff }}!"]]}}
-"""
+"""  # noqa: E501
 
 
 class Together(ProcessCase):
     def made(self) -> LoadPlan:
         sample = self.sample
         environments.set_secret(sample.member, sample.environment, "staff", "fell-secret-77")
-        environments.set_way(sample.member, sample.environment, Way(headers=(("X-Load-Test", "yes"),)))
+        environments.set_way(
+            sample.member, sample.environment, Way(headers=(("X-Load-Test", "yes"),))
+        )
         save(sample.member, "starter", STARTER)
         tickets = import_csv(
-            sample.member, b"number\n" + b"".join(b"%d\n" % (10_000 + at) for at in range(4_000)), "tickets.csv"
+            sample.member,
+            b"number\n" + b"".join(b"%d\n" % (10_000 + at) for at in range(4_000)),
+            "tickets.csv",
         )
         set_deal(sample.member, tickets, Deal(then="leave"))
-        sample.member.project.functions_agreed = True  # where the tests' machine can't take the network away
+        sample.member.project.functions_agreed = (
+            True  # where the tests' machine can't take the network away
+        )
         sample.member.project.save()
         journey = journeys.create(sample.member, parse_journey(JOURNEY))
         core = replace(
@@ -251,18 +275,23 @@ class Together(ProcessCase):
     def test_two_generators_deal_one_pile_call_functions_and_write_back(self) -> None:
         plan = self.made()
         self.start_fleet()
-        self.spawn("second", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url)
+        self.spawn(
+            "second", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url
+        )
         from dynamikos.web.places.queries import living
 
         until(lambda: len(living()) == 2)
         run = actions.start(self.sample.member, plan)
-        until(lambda: Delivery.objects.count() == 2 or Run.objects.get(pk=run.pk).is_over, every=0.01)
+        until(
+            lambda: Delivery.objects.count() == 2 or Run.objects.get(pk=run.pk).is_over, every=0.01
+        )
         until(lambda: Run.objects.get(pk=run.pk).is_over)
         run = Run.objects.get(pk=run.pk)
         inputs = queries.frozen(run)
         self.assertEqual((run.ended, run.outcome["failed"]), ("finished", 0), run.outcome)
         self.assertEqual(queries.kinds(queries.window(run, inputs, 0, 60)), [])
-        # who got what: over both generators no row twice, and each is one that was sent and written down
+        # who got what: over both generators no row twice, and each is one that was sent and written
+        # down
         got = [row for _, _, name, _, _, row in queries.all_dealt(run, inputs) if name == "tickets"]
         self.assertGreater(len(got), 40)
         self.assertEqual(len(got), len(set(got)))
@@ -277,7 +306,9 @@ class Together(ProcessCase):
         )  # the check digit, calculated here again
         self.assertEqual({row[3] for row in written}, {"•••••!"})
         # what is left of the leases went back
-        self.assertEqual(sum(lease.count for lease in Lease.objects.filter(run=run).exclude(shard=-1)), len(got))
+        self.assertEqual(
+            sum(lease.count for lease in Lease.objects.filter(run=run).exclude(shard=-1)), len(got)
+        )
         # the secret arrived, and is nowhere to be read
         self.assertFalse(Delivery.objects.exists())
         self.assertEqual((inputs.secret_names, list(inputs.fingerprints)), (("staff",), ["staff"]))
@@ -286,7 +317,9 @@ class Together(ProcessCase):
         self.assertNotIn("fell-secret-77", shown)
         self.assertNotIn("ZmVsbC1zZWNyZXQtNz", shown)  # its base64
         headers = [dict(each.sent_headers) for each in kept if each.method]
-        self.assertEqual({(each["X-Load-Test"], each["X-Staff"]) for each in headers}, {("yes", "•••••")})
+        self.assertEqual(
+            {(each["X-Load-Test"], each["X-Staff"]) for each in headers}, {("yes", "•••••")}
+        )
         lines = checked.checks(run, inputs, 0, 60)
         counts = {line.place.check: (line.passed, line.failed) for line in lines}
         self.assertEqual(counts[Check(contains="Borrow a telescope")][1], 0)
@@ -303,12 +336,16 @@ class Together(ProcessCase):
         found = Rehearsal.objects.get(pk=found.pk)
         rows = rehearsed.replayed(found)
         self.assertEqual(
-            (found.state, bytes(found.secrets), [row.kept.item for row in rows]), ("passed", b"", ["call", "", "keep"])
+            (found.state, bytes(found.secrets), [row.kept.item for row in rows]),
+            ("passed", b"", ["call", "", "keep"]),
         )
         exchange = rows[1]
         self.assertEqual(exchange.kept.rows, {"tickets": 7})
         self.assertIn("starter.luhn(number='10006')", rows[0].kept.error)
-        values = {name: (before, after, mark) for name, before, after, mark in rehearsed.values_of(rows, rows[0])}
+        values = {
+            name: (before, after, mark)
+            for name, before, after, mark in rehearsed.values_of(rows, rows[0])
+        }
         self.assertEqual(values["digit"][2], "+")
         self.assertIn("tickets.number (row 7)", values)
         self.assertNotIn("fell-secret-77", str([row.kept for row in rows]))
@@ -317,7 +354,11 @@ class Together(ProcessCase):
     def test_functions_are_tried_on_a_generator(self) -> None:
         self.made()
         self.start_fleet()
-        save(self.sample.member, "wrong", "def slow():\n    while True: pass\n\ndef bad(n):\n    return 1 / int(n)\n")
+        save(
+            self.sample.member,
+            "wrong",
+            "def slow():\n    while True: pass\n\ndef bad(n):\n    return 1 / int(n)\n",
+        )
         for function, given, state, words in (
             ("starter.total", {"prices": "[1, 2]", "tax": "10"}, "returned", "3.3"),
             ("wrong.bad", {"n": "0"}, "failed", "wrong.py, line 5: ZeroDivisionError"),
@@ -333,4 +374,7 @@ class Together(ProcessCase):
 
 def _doubled(number: str) -> list[int]:
     """The digits as Luhn's formula adds them up."""
-    return [d if at % 2 == 0 else d * 2 - 9 * (d > 4) for at, d in enumerate(int(sign) for sign in reversed(number))]
+    return [
+        d if at % 2 == 0 else d * 2 - 9 * (d > 4)
+        for at, d in enumerate(int(sign) for sign in reversed(number))
+    ]

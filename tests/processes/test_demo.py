@@ -1,5 +1,5 @@
-"""The one command: from an empty state folder to a page, a process that dies started again, everything ended, and found
-again.
+"""The one command: from an empty state folder to a page, a process that dies started again,
+everything ended, and found again.
 """
 
 import os
@@ -35,7 +35,8 @@ class Demo(TestCase):
         kept = {
             name: value
             for name, value in os.environ.items()
-            if name not in ("DATABASE_URL", "DJANGO_SETTINGS_MODULE") and not name.startswith("DYNAMIKOS")
+            if name not in ("DATABASE_URL", "DJANGO_SETTINGS_MODULE")
+            and not name.startswith("DYNAMIKOS")
         }
         command = [
             sys.executable,
@@ -51,12 +52,17 @@ class Demo(TestCase):
             self.demo = subprocess.Popen(
                 command,
                 cwd=ROOT,
-                env=kept | {"DYNAMIKOS_STATE": str(self.state.folder), "PYTHONPATH": str(ROOT / "src")},
+                env=kept
+                | {"DYNAMIKOS_STATE": str(self.state.folder), "PYTHONPATH": str(ROOT / "src")},
                 stdout=out,
                 stderr=out,
             )
         until(
-            lambda: b"Ctrl-C ends" in self.said.read_bytes() or (self.demo and self.demo.poll() is not None), every=0.2
+            lambda: (
+                b"Ctrl-C ends" in self.said.read_bytes()
+                or (self.demo and self.demo.poll() is not None)
+            ),
+            every=0.2,
         )
         self.assertIsNone(self.demo.poll(), self.said.read_text())
         found = re.search(r"open +(http://\S+)", self.said.read_text())
@@ -77,7 +83,9 @@ class Demo(TestCase):
         return int(self.state._read("processes.json")[name]["pid"])
 
     def alive(self, names: set[str]) -> list[psutil.Process]:
-        """All of them; nothing while one is being started again, since another took its port, say."""
+        """All of them; nothing while one is being started again, since another took its port,
+        say.
+        """
         try:
             return [psutil.Process(self.pid(name)) for name in names]
         except psutil.NoSuchProcess:
@@ -96,7 +104,10 @@ class Demo(TestCase):
         password = re.search(r"ada / (\S+)", self.said.read_text())
         self.assertTrue(self.answers(address + "sign-in/"))
         names = set(self.state._read("processes.json"))
-        self.assertTrue({"demo", "web", "coordinator", "generator", "prober", "recorder", "target"} <= names, names)
+        self.assertTrue(
+            {"demo", "web", "coordinator", "generator", "prober", "recorder", "target"} <= names,
+            names,
+        )
         web, children = self.pid("web"), until(lambda: self.alive(names - {"demo"}), every=0.2)
         os.kill(web, signal.SIGKILL)
         until(lambda: self.pid("web") != web and self.answers(address + "sign-in/"), every=0.2)
@@ -106,10 +117,17 @@ class Demo(TestCase):
         self.assertNotIn("failed", log.read_text() if log.exists() else "")
         self.end()
         self.assertEqual(
-            re.findall(r"(\w+) ended \(code", self.said.read_text()), ["web"], "nobody else was started again"
+            re.findall(r"(\w+) ended \(code", self.said.read_text()),
+            ["web"],
+            "nobody else was started again",
         )
         self.assertEqual(
-            [each.name() for each in children if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], []
+            [
+                each.name()
+                for each in children
+                if each.is_running() and each.status() != psutil.STATUS_ZOMBIE
+            ],
+            [],
         )
         self.assertEqual(self.start(), address)  # everything is found as it was left
         again = re.search(r"ada / (\S+)", self.said.read_text())

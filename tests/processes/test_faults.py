@@ -1,5 +1,5 @@
-"""What dies, hangs or goes away in the middle of a run: it ends with a right sentence, its counts agree with the
-target's, and the next run is clean.
+"""What dies, hangs or goes away in the middle of a run: it ends with a right sentence, its counts
+agree with the target's, and the next run is clean.
 """
 
 import os
@@ -28,12 +28,27 @@ class Faults(ProcessCase):
 
     def generator(self, **environment: str) -> None:
         known = set(Generator.objects.values_list("pk", flat=True))
-        self.spawn("generator", "dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=self.generator_url, **environment)
+        self.spawn(
+            "generator",
+            "dynamikos.cli",
+            "generator",
+            DYNAMIKOS_GENERATOR_URL=self.generator_url,
+            **environment,
+        )
         until(lambda: any(each.pk not in known for each in living()))
 
     def start(self, seconds: float) -> Run:
-        profile = (Stretch(stretch="climb", to=3, seconds=1), Stretch(stretch="hold", seconds=seconds))
-        core = replace(plans.content(self.sample.plan), profile=profile, think_factor=0.1, grace_s=5, objectives=())
+        profile = (
+            Stretch(stretch="climb", to=3, seconds=1),
+            Stretch(stretch="hold", seconds=seconds),
+        )
+        core = replace(
+            plans.content(self.sample.plan),
+            profile=profile,
+            think_factor=0.1,
+            grace_s=5,
+            objectives=(),
+        )
         run = actions.start(self.sample.member, self.sample.plan, core)
         until(lambda: Run.objects.get(pk=run.pk).watermark >= 2)
         return run
@@ -109,7 +124,9 @@ class Faults(ProcessCase):
         mother = next(
             each
             for each in psutil.process_iter(["name", "cmdline"])
-            if each.info["name"] == "postgres" and "-D" in each.info["cmdline"] and port in each.info["cmdline"]
+            if each.info["name"] == "postgres"
+            and "-D" in each.info["cmdline"]
+            and port in each.info["cmdline"]
         )
         # while it is there the server is not started again
         hold = Path(os.environ["DYNAMIKOS_HOLD"])
@@ -128,7 +145,9 @@ class Faults(ProcessCase):
         self.assertEqual(run.outcome["failed"], 0)
         self.next_is_clean()
 
-    def test_a_generator_that_hangs_for_longer_than_the_loss_time_sends_nothing_when_it_wakes(self) -> None:
+    def test_a_generator_that_hangs_for_longer_than_the_loss_time_sends_nothing_when_it_wakes(
+        self,
+    ) -> None:
         self.fleet(DYNAMIKOS_LOST_CLOSE_S="20", DYNAMIKOS_CUT_OFF_S="60")
         run = self.start(60)
         self.children["generator"].send_signal(signal.SIGSTOP)
@@ -136,7 +155,9 @@ class Faults(ProcessCase):
         time.sleep(1.0)  # what it had sent is answered
         counted = self.counted()
         self.children["generator"].send_signal(signal.SIGCONT)
-        until(lambda: not Generator.objects.get().busy)  # its heart beats again, and its users have gone
+        until(
+            lambda: not Generator.objects.get().busy
+        )  # its heart beats again, and its users have gone
         self.assertEqual(self.counted(), counted)
         run = self.over(run)
         self.assertEqual(Shard.objects.get(run=run).state, "lost")

@@ -21,7 +21,9 @@ class Hints(TransactionTestCase):
         """The job engine polls each 60 s here: only a hint can have started the job."""
 
         async def performed() -> float:
-            app = procrastinate.App(connector=JobConnector(conninfo=conninfo(), min_size=1, max_size=2))
+            app = procrastinate.App(
+                connector=JobConnector(conninfo=conninfo(), min_size=1, max_size=2)
+            )
             done = asyncio.Event()
 
             @app.task(name="hear", queue="hearing")
@@ -31,7 +33,9 @@ class Hints(TransactionTestCase):
             async with app.open_async():
                 worker = asyncio.create_task(
                     app.run_worker_async(
-                        queues=["hearing"], install_signal_handlers=False, fetch_job_polling_interval=60.0
+                        queues=["hearing"],
+                        install_signal_handlers=False,
+                        fetch_job_polling_interval=60.0,
                     )
                 )
                 await asyncio.to_thread(until_listened)
@@ -71,7 +75,9 @@ def until_listened() -> None:
     """Until the job engine listens for its queue."""
     with psycopg.connect(conninfo(), autocommit=True) as link:
         while True:
-            row = link.execute("SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'LISTEN%'").fetchone()
+            row = link.execute(
+                "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'LISTEN%'"
+            ).fetchone()
             if row and row[0]:
                 return
             time.sleep(0.05)

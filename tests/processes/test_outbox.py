@@ -35,11 +35,17 @@ class Away(TransactionTestCase):
         self.spool = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
     def deliver(self, count: int, *, away_s: float, cut_after: int = 0) -> list[int]:
-        """Hands over `count` seconds while nothing listens; then a relay opens, which may cut the line once."""
+        """Hands over `count` seconds while nothing listens; then a relay opens, which may cut the
+        line once.
+        """
         made = connection.settings_dict
         port = free_port()
         conninfo = make_conninfo(
-            host="127.0.0.1", port=port, user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"]
+            host="127.0.0.1",
+            port=port,
+            user=made["USER"],
+            password=made["PASSWORD"],
+            dbname=made["NAME"],
         )
         waiting: list[int] = []
         cut = {"left": cut_after}
@@ -47,7 +53,9 @@ class Away(TransactionTestCase):
         async def relay(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
             to_reader, to_writer = await asyncio.open_connection(made["HOST"], int(made["PORT"]))
 
-            async def pump(source: asyncio.StreamReader, sink: asyncio.StreamWriter, *, counted: bool) -> None:
+            async def pump(
+                source: asyncio.StreamReader, sink: asyncio.StreamWriter, *, counted: bool
+            ) -> None:
                 while data := await source.read(65536):
                     sink.write(data)
                     if counted and cut["left"]:
@@ -59,11 +67,15 @@ class Away(TransactionTestCase):
                 to_writer.close()
 
             await asyncio.gather(
-                pump(reader, to_writer, counted=True), pump(to_reader, writer, counted=False), return_exceptions=True
+                pump(reader, to_writer, counted=True),
+                pump(to_reader, writer, counted=False),
+                return_exceptions=True,
             )
 
         async def program() -> None:
-            box = outbox.Outbox(conninfo, str(self.shard.run_id), self.shard.pk, self.spool, self.full.append)
+            box = outbox.Outbox(
+                conninfo, str(self.shard.run_id), self.shard.pk, self.spool, self.full.append
+            )
             for second in range(count):
                 box.report(ShardSecond(shard=0, second=second))
             waiting.append(box.unsent())

@@ -1,4 +1,6 @@
-"""Before a start and at an early end, with real processes: a generator knocks, a trial is small, objectives stop."""
+"""Before a start and at an early end, with real processes: a generator knocks, a trial is small,
+objectives stop.
+"""
 
 import socket
 
@@ -51,20 +53,30 @@ class Before(ProcessCase):
         bound = socket.socket()
         bound.bind(("127.0.0.1", 0))  # and listens to nobody
         gone = f"http://127.0.0.1:{bound.getsockname()[1]}"
-        environments.set_values(self.sample.member, self.sample.environment, ["observatory"], [gone])
+        environments.set_values(
+            self.sample.member, self.sample.environment, ["observatory"], [gone]
+        )
         environments.agree(self.sample.member, self.sample.environment, gone)
         level, said = self.said(self.look(), "Targets answer")
         self.assertEqual((level, "efused" in said), ("blocker", True), said)
         bound.close()
-        environments.set_values(self.sample.member, self.sample.environment, list(there), list(there.values()))
+        environments.set_values(
+            self.sample.member, self.sample.environment, list(there), list(there.values())
+        )
 
     def _trial(self) -> None:
         core = replace(plans.content(self.sample.plan), think_factor=0.05)
         run = self.over(actions.start(self.sample.member, self.sample.plan, core, trial=True))
         outcome = OUTCOME.of(run.outcome)
-        self.assertEqual((outcome.rounds_passed, outcome.rounds_failed, outcome.exit_code), (2, 0, 0), outcome.doubts)
+        self.assertEqual(
+            (outcome.rounds_passed, outcome.rounds_failed, outcome.exit_code),
+            (2, 0, 0),
+            outcome.doubts,
+        )
         self.assertEqual({each.word for each in outcome.judgements}, {"not judged"})
-        self.assertGreaterEqual(run.kept.count(), outcome.answered - 2)  # all that was exchanged, for reading
+        self.assertGreaterEqual(
+            run.kept.count(), outcome.answered - 2
+        )  # all that was exchanged, for reading
 
     def run_of(self, *objectives: Objective) -> Run:
         profile = (Stretch(stretch="climb", to=5, seconds=0), Stretch(stretch="hold", seconds=60))
@@ -78,17 +90,28 @@ class Before(ProcessCase):
         return actions.start(self.sample.member, self.sample.plan, core)
 
     def _objective(self) -> None:
-        slow = Objective(objective="o", measure="p95", limit=0.001, every_s=1, then="stop now", in_a_row=3)
+        slow = Objective(
+            objective="o", measure="p95", limit=0.001, every_s=1, then="stop now", in_a_row=3
+        )
         run = self.over(self.run_of(slow))
         outcome = OUTCOME.of(run.outcome)
-        self.assertEqual((outcome.exit_code, outcome.ended[:19]), (1, "stopped: objective:"), outcome)
+        self.assertEqual(
+            (outcome.exit_code, outcome.ended[:19]), (1, "stopped: objective:"), outcome
+        )
         self.assertIn("It stopped the run at second", outcome.sentence)
         marks = [each.word for each in outcome.judgements[0].marks if each.word != "not judged"]
         self.assertEqual(set(marks), {"missed"})
         first = next(each.to_s for each in outcome.judgements[0].marks if each.word == "missed")
-        self.assertLessEqual(outcome.stopped_s - (first + 2), 3 + 1)  # the last second of a shard is begun, not over
+        self.assertLessEqual(
+            outcome.stopped_s - (first + 2), 3 + 1
+        )  # the last second of a shard is begun, not over
         page = queries.judgements(
-            run, queries.frozen(run), queries.window(run, queries.frozen(run), 0, 60), 0, 60, is_measured=True
+            run,
+            queries.frozen(run),
+            queries.window(run, queries.frozen(run), 0, 60),
+            0,
+            60,
+            is_measured=True,
         )
         self.assertEqual(page[0].word, "missed")
 
@@ -96,7 +119,11 @@ class Before(ProcessCase):
         """Twice the same with another seed; both judged, the set by its worst."""
         profile = (Stretch(stretch="climb", to=2, seconds=0), Stretch(stretch="hold", seconds=3))
         core = replace(
-            plans.content(self.sample.plan), profile=profile, think_factor=0.1, objectives=(), repeat=Repeat(times=2)
+            plans.content(self.sample.plan),
+            profile=profile,
+            think_factor=0.1,
+            objectives=(),
+            repeat=Repeat(times=2),
         )
         run = self.over(actions.start(self.sample.member, self.sample.plan, core))
         until(lambda: Run.objects.filter(of_set=run.of_set, state="ended").count() == 2, PATIENCE_S)
@@ -107,7 +134,9 @@ class Before(ProcessCase):
         self.assertTrue(all(OUTCOME.of(each.outcome).rounds_in_all for each in runs))
 
     def _cap(self) -> None:
-        target = AgreedTarget.objects.get(port=int(self.sample.environment.values["observatory"].rpartition(":")[2]))
+        target = AgreedTarget.objects.get(
+            port=int(self.sample.environment.values["observatory"].rpartition(":")[2])
+        )
         environments.cap(self.sample.member, self.sample.environment, target.pk, 3)
         run = self.over(self.run_of())
         self.assertIn("3 requests/s that may be sent to", run.ended)
@@ -122,8 +151,12 @@ class Before(ProcessCase):
         self.assertRaises(PlanError, actions.change_load, self.sample.member, run, "hold")
         until(lambda: Run.objects.get(pk=run.pk).watermark >= held_s + 2, PATIENCE_S)
         frames = {frame.second: to_builtins(frame) for frame in queries.every_frame(run)}
-        self.assertEqual([frames[second][1] for second in (at_s - 2, at_s + 1, held_s + 1)], [5, 10, 10])
+        self.assertEqual(
+            [frames[second][1] for second in (at_s - 2, at_s + 1, held_s + 1)], [5, 10, 10]
+        )
         self.assertEqual(sum(frames[held_s + 1][2:6]), 10)
-        target = AgreedTarget.objects.get(port=int(self.sample.environment.values["observatory"].rpartition(":")[2]))
+        target = AgreedTarget.objects.get(
+            port=int(self.sample.environment.values["observatory"].rpartition(":")[2])
+        )
         self.assertEqual(actions.stop_all(self.sample.member, target.pk), 1)
         self.assertEqual(self.over(run).ended, "stopped now")

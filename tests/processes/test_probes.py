@@ -1,4 +1,6 @@
-"""Probes that need a secret: it is sent where it is asked for, by the prober and from files, and shown nowhere."""
+"""Probes that need a secret: it is sent where it is asked for, by the prober and from files, and
+shown nowhere.
+"""
 
 import asyncio
 import http.server
@@ -51,14 +53,20 @@ class Words(ProcessCase):
 
     def probe(self) -> Probe:
         said = (("Authorization", "Bearer {{ secrets.metrics }}"),)
-        return Probe(probe="guarded", openmetrics=f"http://127.0.0.1:{self.port}/metrics", headers=said)
+        return Probe(
+            probe="guarded", openmetrics=f"http://127.0.0.1:{self.port}/metrics", headers=said
+        )
 
     def test_by_the_prober_in_a_run_and_when_it_is_tried(self) -> None:
         sample = self.sample
         environments.agree(sample.member, sample.environment, f"http://127.0.0.1:{self.port}")
-        plan = plans.change(sample.member, sample.plan, token(sample.plan.head), probes=(self.probe(),))
+        plan = plans.change(
+            sample.member, sample.plan, token(sample.plan.head), probes=(self.probe(),)
+        )
         generator()
-        with self.assertRaisesMessage(DynamikosError, "names secrets.metrics, which the environment has not"):
+        with self.assertRaisesMessage(
+            DynamikosError, "names secrets.metrics, which the environment has not"
+        ):
             actions.start(sample.member, plan)
         environments.set_secret(sample.member, sample.environment, "metrics", SECRET)
         run = actions.start(sample.member, plan)
@@ -78,7 +86,9 @@ class Words(ProcessCase):
         self.assertEqual(run.readings.first().values, {"0": 7.0})
 
         asked: list[preflight.Tried] = []
-        trying = threading.Thread(target=lambda: asked.append(preflight.tried(sample.member, plan, "guarded")))
+        trying = threading.Thread(
+            target=lambda: asked.append(preflight.tried(sample.member, plan, "guarded"))
+        )
         trying.start()
         until(lambda: told() and not trying.is_alive(), every=0.1)
         self.assertEqual(asked[0].problem, "")
@@ -100,11 +110,13 @@ class Words(ProcessCase):
             folder = Path(name)
             (folder / "e.yaml").write_text(
                 "form: 1\nenvironment: e\nname: E\n"
-                f'addresses: {{base: "http://127.0.0.1:{self.target_port}"}}\nsecret_from_process: [metrics]\n'
+                f'addresses: {{base: "http://127.0.0.1:{self.target_port}"}}\nsecret_from_process: '
+                "[metrics]\n"
                 f'agreed: ["http://127.0.0.1:{self.target_port}", "http://127.0.0.1:{self.port}"]\n'
             )
             (folder / "j.yaml").write_text(
-                "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: 0.5\n"
+                "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: "
+                "0.5\n"
                 '    requests: [{request: r, address: "{{ env.base }}/sky"}]\n'
             )
             (folder / "p.yaml").write_text(
@@ -114,11 +126,18 @@ class Words(ProcessCase):
                 ' headers: [[Authorization, "Bearer {{ secrets.metrics }}"]]}]\n'
             )
             kept = folder / "kept"
-            done = CliRunner(env={"metrics": SECRET}).invoke(command, [str(folder / "p.yaml"), "--keep", str(kept)])
+            done = CliRunner(env={"metrics": SECRET}).invoke(
+                command, [str(folder / "p.yaml"), "--keep", str(kept)]
+            )
             self.assertTrue((kept / "probes.parquet").exists(), done.output)
             import pyarrow.parquet as pq
 
             values = pq.read_table(kept / "probes.parquet").to_pydict()
-            self.assertEqual(set(zip(values["measure"], values["value"], strict=True)), {("guarded: depth", 7.0)})
+            self.assertEqual(
+                set(zip(values["measure"], values["value"], strict=True)), {("guarded: depth", 7.0)}
+            )
             self.assertNotIn(SECRET, done.output)
-            self.assertNotIn(SECRET.encode(), b"".join(each.read_bytes() for each in kept.iterdir() if each.is_file()))
+            self.assertNotIn(
+                SECRET.encode(),
+                b"".join(each.read_bytes() for each in kept.iterdir() if each.is_file()),
+            )

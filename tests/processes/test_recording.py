@@ -41,7 +41,9 @@ class Recording(ProcessCase):
         """As a browser would: the doorway's name is resolved to loopback by it, not by Python."""
         name, port = session.address.removeprefix("http://").split(":")
         with socket.create_connection(("127.0.0.1", int(port)), 5) as link:
-            link.sendall(f"GET {path} HTTP/1.1\r\nHost: {name}:{port}\r\nConnection: close\r\n\r\n".encode())
+            link.sendall(
+                f"GET {path} HTTP/1.1\r\nHost: {name}:{port}\r\nConnection: close\r\n\r\n".encode()
+            )
             return b"".join(iter(lambda: link.recv(65_536), b""))
 
     def test_through_the_doorway_to_a_journey(self) -> None:
@@ -67,7 +69,8 @@ class Recording(ProcessCase):
         self.assertEqual(self.count(session.pk), 3)
         drawn = strip(Session.objects.get(pk=session.pk))
         self.assertEqual(
-            [(name, part) for _, _, name, part in drawn.stretches], [("Arrive", "opening"), ("Look around", "rounds")]
+            [(name, part) for _, _, name, part in drawn.stretches],
+            [("Arrive", "opening"), ("Look around", "rounds")],
         )
         self.assertEqual(sorted(tick.height for tick in drawn.ticks), [12, 34, 34])
         ended = actions.control(self.member, session.pk, "stop")
@@ -98,7 +101,9 @@ class Recording(ProcessCase):
     def test_in_a_browser_that_is_started_for_it(self) -> None:
         session = self.opened("browser")
         self.assertRegex(session.window, r"http://127\.0\.0\.1:\d+")
-        until(lambda: self.count(session.pk) >= 3)  # the front page and what it embeds, opened by itself
+        until(
+            lambda: self.count(session.pk) >= 3
+        )  # the front page and what it embeds, opened by itself
         actions.mark(session.pk, "Look around", "rounds")
 
         def drive() -> None:  # the sync API keeps a loop of its own in its thread
@@ -115,7 +120,10 @@ class Recording(ProcessCase):
             pool.submit(drive).result(60)
 
         def addresses() -> list[str]:
-            return [each.sent.url for each in as_core(Session.objects.get(pk=session.pk).recording).exchanges]
+            return [
+                each.sent.url
+                for each in as_core(Session.objects.get(pk=session.pk).recording).exchanges
+            ]
 
         until(lambda: any("/objects/" in url for url in addresses()))
         actions.control(self.member, session.pk, "stop")
@@ -142,7 +150,8 @@ class Recording(ProcessCase):
 
         self.assertEqual((through("guess"), through(session.word)), (407, 200))
         until(lambda: self.count(session.pk) == 1)
-        # what the recording does not name and only this machine can reach stays out of the device's reach
+        # what the recording does not name and only this machine can reach stays out of the device's
+        # reach
         with socket.create_server(("127.0.0.1", 0)) as inside:
             page = f"http://127.0.0.1:{inside.getsockname()[1]}/"
             self.assertEqual(through(session.word), 502)
@@ -181,7 +190,10 @@ class Recording(ProcessCase):
         with self.assertRaisesRegex(DynamikosError, "can't be done"):
             actions.control(self.member, session.pk, "explode")
         self.assertIn(
-            b"421", self.click(Session(address=f"http://other.localhost:{session.address.rpartition(':')[2]}"), "/")
+            b"421",
+            self.click(
+                Session(address=f"http://other.localhost:{session.address.rpartition(':')[2]}"), "/"
+            ),
         )
 
     def test_naming_a_stretch_afterwards(self) -> None:
@@ -195,5 +207,6 @@ class Recording(ProcessCase):
         )
         marks = actions.mark(session.pk, "Over all", "rounds", 1500, 6000).marks
         self.assertEqual(
-            [(each["at_us"], each["name"]) for each in marks], [(1000, "One"), (1500, "Over all"), (6000, "Two")]
+            [(each["at_us"], each["name"]) for each in marks],
+            [(1000, "One"), (1500, "Over all"), (6000, "Two")],
         )

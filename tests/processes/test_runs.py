@@ -16,8 +16,13 @@ from tests.processes.support import ENDS, PATIENCE_S, Machine, ProcessCase, unti
 
 class Runs(ProcessCase):
     def start(self, users: int = 5, seconds: float = 4) -> Run:
-        profile = (Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds))
-        core = replace(plans.content(self.sample.plan), profile=profile, think_factor=0.2, grace_s=5)
+        profile = (
+            Stretch(stretch="climb", to=users, seconds=1),
+            Stretch(stretch="hold", seconds=seconds),
+        )
+        core = replace(
+            plans.content(self.sample.plan), profile=profile, think_factor=0.2, grace_s=5
+        )
         return actions.start(self.sample.member, self.sample.plan, core)
 
     def over(self, run: Run, seconds: float = PATIENCE_S) -> Run:
@@ -30,7 +35,9 @@ class Runs(ProcessCase):
     def test_counts_agree_with_the_target_id_by_id(self) -> None:
         self.start_fleet()
         run = self.start(seconds=60)
-        until(lambda: len(self.target("/truth/log")) > 100)  # as many as there are to compare, however slow the machine
+        until(
+            lambda: len(self.target("/truth/log")) > 100
+        )  # as many as there are to compare, however slow the machine
         actions.stop(self.sample.member, run, now=False)
         run = self.over(run)
         outcome = run.outcome
@@ -40,7 +47,8 @@ class Runs(ProcessCase):
         logged = [record["id"] for record in self.target("/truth/log") if record["id"]]
         self.assertEqual(len(logged), len(set(logged)))
         self.assertEqual(
-            {int(each, 16) for each in logged}, {(1 << 40) + number for number in range(1, outcome["sent"] + 1)}
+            {int(each, 16) for each in logged},
+            {(1 << 40) + number for number in range(1, outcome["sent"] + 1)},
         )
         failed = sum(row["failures"] for row in outcome["rows"])
         self.assertEqual(failed, 0, queries.kinds(queries.window(run, queries.frozen(run), 0, 300)))
@@ -48,9 +56,13 @@ class Runs(ProcessCase):
         # the step's times contain the stand-in's own
         by_kind: dict[str, list[float]] = {}
         for record in self.target("/truth/log"):
-            by_kind.setdefault(record["kind"], []).append(record["departure_s"] - record["arrival_s"])
+            by_kind.setdefault(record["kind"], []).append(
+                record["departure_s"] - record["arrival_s"]
+            )
         held = next(
-            row for row in queries.window(run, queries.frozen(run), 0, 300).rows(1) if row.request == "post-hold"
+            row
+            for row in queries.window(run, queries.frozen(run), 0, 300).rows(1)
+            if row.request == "post-hold"
         )
         self.assertEqual(held.count, len(by_kind["hold"]))
         own_ms = 1000 * sum(by_kind["hold"]) / held.count
@@ -114,11 +126,20 @@ class Rehearsals(ProcessCase):
         self.assertIn(pages, (0, 2))
         self.assertGreaterEqual(looks, 1)
         self.assertEqual(items[:1] + items[-3:], ["choose", "set", "repeat", "keep"])
-        self.assertEqual(len(rows) - len(items), 14 + pages + looks)  # twelve requests asked once, two redirects
-        self.assertEqual([row.differences for row in rows if row.differences], [])
-        self.assertTrue(all(row.recorded for row in rows if row.kept.reason != "kept" or row.kept.recorded is not None))
         self.assertEqual(
-            next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(), {"slot", "hold_token"}
+            len(rows) - len(items), 14 + pages + looks
+        )  # twelve requests asked once, two redirects
+        self.assertEqual([row.differences for row in rows if row.differences], [])
+        self.assertTrue(
+            all(
+                row.recorded
+                for row in rows
+                if row.kept.reason != "kept" or row.kept.recorded is not None
+            )
+        )
+        self.assertEqual(
+            next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(),
+            {"slot", "hold_token"},
         )
         self.assertNotIn("fell-", repr([row.kept for row in rows]))  # passwords are masked
         sky = next(row for row in rows if row.kept.request == "get-sky")
@@ -138,16 +159,24 @@ class Rehearsals(ProcessCase):
         )
         slots = next(row for row in rows if row.kept.request == "get-slots")
         offered = dict(read.suggestions(found, rows, slots, content(self.sample.journey)))
-        rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", offered["$.slots is a list"])
+        rehearsals.take_check(
+            self.sample.member, found, "find-slot", "get-slots", offered["$.slots is a list"]
+        )
         core = content(Journey.objects.get(pk=self.sample.journey.pk))
         self.assertEqual(core.find_step("find-slot").requests[1].checks[-1].json.type, "list")  # type: ignore[union-attr]
         self.assertNotIn("$.slots is a list", dict(read.suggestions(found, rows, slots, core)))
         with self.assertRaisesRegex(DynamikosError, "This is no check"):
-            rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", '{"status": 99}')
+            rehearsals.take_check(
+                self.sample.member, found, "find-slot", "get-slots", '{"status": 99}'
+            )
         other = rehearsals.ask(self.sample.member, self.sample.journey, user=7)
         until(lambda: Rehearsal.objects.get(pk=other.pk).over)
         self.assertEqual(
-            {row.kept.variables["user.number"] for row in read.replayed(Rehearsal.objects.get(pk=other.pk))}, {"7"}
+            {
+                row.kept.variables["user.number"]
+                for row in read.replayed(Rehearsal.objects.get(pk=other.pk))
+            },
+            {"7"},
         )
 
     def test_a_rehearsal_whose_generator_is_gone_is_said_to_be_lost(self) -> None:
@@ -180,10 +209,12 @@ class Rehearsals(ProcessCase):
         journey = create(
             self.sample.member,
             parse_journey(
-                f"form: 1\njourney: slow\nname: Slow\nrounds:\n  - {{step: first, name: F, requests: ["
+                f"form: 1\njourney: slow\nname: Slow\nrounds:\n  - {{step: first, name: F, "
+                "requests: ["
                 f'{{request: a, address: "{base}/"}}]}}\n'
                 f"  - {{step: second, name: S, requests: ["
-                f'{{request: b, address: "{base}/sky?page=1"}}, {{request: c, address: "{address}/never"}}]}}\n'
+                f'{{request: b, address: "{base}/sky?page=1"}}, {{request: c, address: '
+                f'"{address}/never"}}]}}\n'
             ),
         )
         made = rehearsals.ask(self.sample.member, journey)
@@ -193,12 +224,17 @@ class Rehearsals(ProcessCase):
         until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         self.assertLess(time.monotonic() - begun, 5)
         found = Rehearsal.objects.get(pk=made.pk)
-        self.assertEqual((found.state, found.exchanges.count()), ("failed", 2))  # what was exchanged stays
+        self.assertEqual(
+            (found.state, found.exchanges.count()), ("failed", 2)
+        )  # what was exchanged stays
         self.assertIn("Stopped by hand", found.reason)
         part = rehearsals.ask(self.sample.member, journey, start="second", until="second/c")
         until(lambda: Rehearsal.objects.get(pk=part.pk).over)
         self.assertEqual(
-            [(row.kept.request, row.kept.status) for row in read.replayed(Rehearsal.objects.get(pk=part.pk))],
+            [
+                (row.kept.request, row.kept.status)
+                for row in read.replayed(Rehearsal.objects.get(pk=part.pk))
+            ],
             [("b", 200)],
         )
         with self.assertRaisesRegex(DynamikosError, "nothing to rehearse"):
@@ -217,11 +253,19 @@ class Rehearsals(ProcessCase):
         until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         found = Rehearsal.objects.get(pk=made.pk)
         # nothing is cleaned up unasked
-        self.assertEqual((found.state, read.replayed(found)[-1].kept.request), ("passed", "post-sign-out"))
+        self.assertEqual(
+            (found.state, read.replayed(found)[-1].kept.request), ("passed", "post-sign-out")
+        )
 
         def minutes(of: Rehearsal) -> int:
             rows = read.replayed(Rehearsal.objects.get(pk=of.pk))
-            return int(next(row.kept.captured["minutes_before"] for row in rows if row.kept.request == "get-account"))
+            return int(
+                next(
+                    row.kept.captured["minutes_before"]
+                    for row in rows
+                    if row.kept.request == "get-account"
+                )
+            )
 
         # the same observer again has a quarter-hour less
         again = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
@@ -232,7 +276,9 @@ class Rehearsals(ProcessCase):
         until(lambda: Rehearsal.objects.get(pk=made.pk).cleanup == "done")
         last = read.replayed(Rehearsal.objects.get(pk=made.pk))[-1].kept
         self.assertEqual((last.request, last.status), ("post-cancel", 200))
-        self.assertRegex(last.url, r"/bookings/BF-\d+/cancel$")  # with the value captured in the rehearsal
+        self.assertRegex(
+            last.url, r"/bookings/BF-\d+/cancel$"
+        )  # with the value captured in the rehearsal
         with self.assertRaisesRegex(DynamikosError, "cleaned up already"):
             rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=made.pk))
         third = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
@@ -243,7 +289,9 @@ class Rehearsals(ProcessCase):
         # the generator forgets with its process
         self.children["generator"].kill()
         self.children["generator"].wait()
-        rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))  # nobody has noticed yet
+        rehearsals.clean_up(
+            self.sample.member, Rehearsal.objects.get(pk=third.pk)
+        )  # nobody has noticed yet
         until(lambda: Rehearsal.objects.get(pk=third.pk).cleanup == "gone")
         with self.assertRaisesRegex(DynamikosError, "is gone"):
             rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))

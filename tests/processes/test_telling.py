@@ -1,4 +1,6 @@
-"""Messages really sent: to a sink, to webhooks that hang, refuse, redirect or fail, and to a mail server."""
+"""Messages really sent: to a sink, to webhooks that hang, refuse, redirect or fail, and to a mail
+server.
+"""
 
 import hashlib
 import hmac
@@ -97,7 +99,9 @@ class Told(ProcessCase):
         self.assertEqual(self.tried(sending), ("sent", 1, "answered 200"))
         _, heads, body = Hook.came[0]
         at, made = (part.partition("=")[2] for part in heads["Dynamikos-Signature"].split(","))
-        self.assertEqual(made, hmac.new(key.encode(), f"{at}.".encode() + body, hashlib.sha256).hexdigest())
+        self.assertEqual(
+            made, hmac.new(key.encode(), f"{at}.".encode() + body, hashlib.sha256).hexdigest()
+        )
         self.assertLess(abs(time.time() - int(at)), 60)
         self.assertEqual(heads["Dynamikos-Delivery"], str(sending.pk))
         self.assertEqual(json.loads(body)["event"], "test")
@@ -113,7 +117,9 @@ class Told(ProcessCase):
                 kept.wait(PATIENCE_S)
             return Came(True, "answered 200")
 
-        hangs, _ = actions.add(self.sample.member, {"kind": "webhook", "to": f"{self.hook}/hangs"}, ["ended"])
+        hangs, _ = actions.add(
+            self.sample.member, {"kind": "webhook", "to": f"{self.hook}/hangs"}, ["ended"]
+        )
         for _ in range(20):
             actions.test(self.sample.member, hangs)
         fine, _ = self.tell(f"{self.hook}/taken")
@@ -147,7 +153,11 @@ class Told(ProcessCase):
 
     def test_every_status_is_taken_given_up_or_tried_again(self) -> None:
         taken = {status for status in range(200, 600) if telling.judged(status).taken}
-        again = {status for status in range(200, 600) if telling.judged(status).again and status not in taken}
+        again = {
+            status
+            for status in range(200, 600)
+            if telling.judged(status).again and status not in taken
+        }
         self.assertEqual(taken, set(range(200, 300)))
         self.assertEqual(again, {408, 425, 429, *range(500, 600)})
 
@@ -162,7 +172,9 @@ class Told(ProcessCase):
     def test_one_that_hangs_and_one_that_is_gone_hold_nobody_up(self) -> None:
         gone = f"http://127.0.0.1:{free_port()}"
         environments.agree(self.sample.member, self.sample.environment, gone)
-        sendings = [self.tell(f"{at}")[0] for at in (f"{self.hook}/hang", f"{gone}/x", f"{self.hook}/taken")]
+        sendings = [
+            self.tell(f"{at}")[0] for at in (f"{self.hook}/hang", f"{gone}/x", f"{self.hook}/taken")
+        ]
         with patch.object(telling, "LONGEST_S", 1.0):
             begun = time.monotonic()
             self.teller.tick()
@@ -176,11 +188,17 @@ class Told(ProcessCase):
     def test_letters_go_out_by_the_mail_server_of_the_installation(self) -> None:
         sending, _ = self.tell("nights@brindle-fell.example", "e-mail")
         self.assertIn("no mail server", self.tried(sending)[2])
-        port = int(self.serve(socketserver.ThreadingTCPServer(("127.0.0.1", 0), Letters)).rpartition(":")[2])
+        port = int(
+            self.serve(socketserver.ThreadingTCPServer(("127.0.0.1", 0), Letters)).rpartition(":")[
+                2
+            ]
+        )
         backend = "django.core.mail.backends.smtp.EmailBackend"
         given = {"EMAIL_HOST": "127.0.0.1", "EMAIL_PORT": port, "EMAIL_BACKEND": backend}
         with self.settings(**given, DEFAULT_FROM_EMAIL="load@brindle-fell.example"):
-            self.assertEqual(self.tried(self.tell("nights@brindle-fell.example", "e-mail")[0])[0], "sent")
+            self.assertEqual(
+                self.tried(self.tell("nights@brindle-fell.example", "e-mail")[0])[0], "sent"
+            )
             state, _, said = self.tried(self.tell("nobody@brindle-fell.example", "e-mail")[0])
         self.assertEqual(state, "given up")
         self.assertIn("550", said)
@@ -192,7 +210,9 @@ class Told(ProcessCase):
 
         self.start_fleet()
         actions.add(
-            self.sample.member, {"kind": "webhook", "to": f"http://127.0.0.1:{self.target_port}/sink"}, ["ended"]
+            self.sample.member,
+            {"kind": "webhook", "to": f"http://127.0.0.1:{self.target_port}/sink"},
+            ["ended"],
         )
         run = runs.start(self.sample.member, self.sample.plan)
         until(lambda: run.commands.exists() or self.target("/truth/log"))
@@ -200,5 +220,7 @@ class Told(ProcessCase):
         until(lambda: Sending.objects.filter(run=run, state="sent").exists())
         told = json.loads(self.target("/sink/log")[0]["body"])
         run.refresh_from_db()
-        self.assertEqual((told["event"], told["run"], told["verdict"]), ("ended", run.number, "stopped"))
+        self.assertEqual(
+            (told["event"], told["run"], told["verdict"]), ("ended", run.number, "stopped")
+        )
         self.assertIn("by hand", told["sentence"])

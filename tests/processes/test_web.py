@@ -1,4 +1,6 @@
-"""The web process takes its connections to the database from a pool of few: what lasts long holds none of them."""
+"""The web process takes its connections to the database from a pool of few: what lasts long holds
+none of them.
+"""
 
 import http.client
 from concurrent.futures import ThreadPoolExecutor
@@ -18,7 +20,9 @@ class Pool(ProcessCase):
     def setUp(self) -> None:
         super().setUp()
         self.port = free_port()
-        self.spawn("web", "dynamikos.cli", "web", "--port", str(self.port), DYNAMIKOS_POOL=str(POOL))
+        self.spawn(
+            "web", "dynamikos.cli", "web", "--port", str(self.port), DYNAMIKOS_POOL=str(POOL)
+        )
         self.assertTrue(wait_for_port(self.port, PATIENCE_S))
         client = Client()
         client.force_login(self.sample.accounts["ada"])
@@ -37,7 +41,12 @@ class Pool(ProcessCase):
 
     def test_open_streams_leave_connections_for_pages(self) -> None:
         run = Run.objects.create(
-            project=self.sample.project, number=1, name="r", frozen=b"{}", sha256="", state="running"
+            project=self.sample.project,
+            number=1,
+            name="r",
+            frozen=b"{}",
+            sha256="",
+            state="running",
         )
         Message.objects.create(subject=run.pk, sequence=0, event="state", body="running")
         path = self.sample.address(f"runs/{run.pk}/stream")

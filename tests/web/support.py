@@ -29,7 +29,9 @@ def plain(text: str) -> str:
     return re.sub(r"(?<=>) | (?=<)", "", re.sub(r"\s+", " ", text))
 
 
-@override_settings(KNOCK_WAIT_S=0.0, PROBE_WAIT_S=0.0)  # neither generator nor prober is there that could answer
+@override_settings(
+    KNOCK_WAIT_S=0.0, PROBE_WAIT_S=0.0
+)  # neither generator nor prober is there that could answer
 class TestCase(DjangoTestCase):
     """Looks for texts in pages as they read; says in a line what a page has instead."""
 
@@ -83,7 +85,8 @@ class Sample:
         from msgspec.structs import replace
 
         self.accounts = {
-            name: Account.objects.create_user(name, password="pw-" + name) for name in ("ada", "bran", "cass", "dene")
+            name: Account.objects.create_user(name, password="pw-" + name)
+            for name in ("ada", "bran", "cass", "dene")
         }
         self.member = create_project(self.accounts["ada"], "Brindle Fell")
         set_member(self.member, "bran", "engineer")
@@ -93,15 +96,20 @@ class Sample:
         self.environment = environments.create(self.member, "Practice target")
         environments.set_values(self.member, self.environment, ["observatory"], [target])
         environments.agree(self.member, self.environment, target)
-        self.data = import_csv(self.member, (EXAMPLES / "data/observers.csv").read_bytes(), "observers.csv")
+        self.data = import_csv(
+            self.member, (EXAMPLES / "data/observers.csv").read_bytes(), "observers.csv"
+        )
         set_deal(self.member, self.data, Deal(when="user", then="leave"))
         self.recording = import_har(self.member, SESSION, "evening-session.har")
         self.journey = journeys.create(
-            self.member, parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text()), self.recording
+            self.member,
+            parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text()),
+            self.recording,
         )
         core = parse_plan((EXAMPLES / "evening.plan.yaml").read_text())
         self.plan = plans.add(
-            self.member, replace(core, journey=self.journey.key, environment=self.environment.key, data=())
+            self.member,
+            replace(core, journey=self.journey.key, environment=self.environment.key, data=()),
         )
 
     def address(self, tail: str = "") -> str:

@@ -1,4 +1,6 @@
-"""One table: every address of a project as stranger, reader and engineer. A new address must be placed in it."""
+"""One table: every address of a project as stranger, reader and engineer. A new address must be
+placed in it.
+"""
 
 import uuid
 
@@ -211,25 +213,46 @@ class Access(TestCase):
             state="ended",
         )
         cls.rehearsal = Rehearsal.objects.create(
-            journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost"
+            journey=sample.journey,
+            number=1,
+            revision=sample.journey.head,
+            frozen=frozen,
+            rows=b"\x80",
+            state="lost",
         )
         body = zlib.compress(
             msgspec.msgpack.encode(
                 KeptExchange(
-                    second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u"
+                    second=0,
+                    series=1,
+                    step="s",
+                    request="r",
+                    reason="sample",
+                    user=1,
+                    round=1,
+                    method="GET",
+                    url="u",
                 )
             )
         )
         cls.upload = keep_upload(sample.member, [b"a,b\n1,2\n"], "x.csv", 8)
-        cls.attempt = Attempt.objects.create(project=sample.project, function="a.b", given={}, modules={})
+        cls.attempt = Attempt.objects.create(
+            project=sample.project, function="a.b", given={}, modules={}
+        )
         cls.kept = Kept.objects.create(
             run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body
         )
         RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
         cls.book = create_casebook(sample.member, Casebook(title="Release"))
-        notice = Notice.objects.create(pk=cls.kept.pk, project=sample.project, kind="e-mail", to="a@b.example")
-        Sending.objects.create(pk=cls.kept.pk, notice=notice, event="test", told={}, due_at=timezone.now())
-        Shot.objects.create(pk=cls.kept.pk, run=cls.a_run, probe="eyes", page="/", second=0, figures={}, jpeg=b"j")
+        notice = Notice.objects.create(
+            pk=cls.kept.pk, project=sample.project, kind="e-mail", to="a@b.example"
+        )
+        Sending.objects.create(
+            pk=cls.kept.pk, notice=notice, event="test", told={}, due_at=timezone.now()
+        )
+        Shot.objects.create(
+            pk=cls.kept.pk, run=cls.a_run, probe="eyes", page="/", second=0, figures={}, jpeg=b"j"
+        )
 
     def address(self, name: str) -> str:
         sample = self.sample
@@ -255,7 +278,11 @@ class Access(TestCase):
             pk = self.upload.pk
         elif name == "tried-function":
             pk = self.attempt.pk
-        elif name.startswith("environment-") or name in ("agree-target", "withdraw-target", "cap-target"):
+        elif name.startswith("environment-") or name in (
+            "agree-target",
+            "withdraw-target",
+            "cap-target",
+        ):
             pk = sample.environment.pk
         else:
             pk = next((value for start, value in ids.items() if name.startswith(start)), None)
@@ -314,7 +341,9 @@ class Access(TestCase):
             self.assertEqual((await client.get(address)).status_code, 404)
             await client.aforce_login(self.sample.accounts["cass"])
             answer = await client.get(address)
-            self.assertEqual((answer.status_code, answer.headers["Content-Type"]), (200, "text/event-stream"))
+            self.assertEqual(
+                (answer.status_code, answer.headers["Content-Type"]), (200, "text/event-stream")
+            )
 
     def test_another_projects_things_are_not_found(self) -> None:
         self.client.force_login(self.sample.accounts["dene"])
@@ -329,13 +358,15 @@ class Access(TestCase):
         for name, (kind, _) in TABLE.items():
             for method in ("put", "patch", "delete", "options"):
                 with self.subTest(name, method=method):
-                    self.assertEqual(getattr(self.client, method)(self.address(name)).status_code, 405)
+                    self.assertEqual(
+                        getattr(self.client, method)(self.address(name)).status_code, 405
+                    )
             if kind == "stream":
                 self.assertEqual(self.client.post(self.address(name)).status_code, 405)
 
     def test_get_changes_nothing_and_asks_for_nothing(self) -> None:
-        """Every address there is, by GET and as each role: no row of any table is another afterwards, jobs for
-        generators included.
+        """Every address there is, by GET and as each role: no row of any table is another
+        afterwards, jobs for generators included.
         """
         before = contents()
         names = [name for name, (method, _) in TABLE.items() if method != "stream"]
@@ -349,7 +380,9 @@ class Access(TestCase):
         self.assertEqual(contents(), before)
 
     def asked(self, name: str, address: str) -> None:
-        """By GET as everybody, and as the one who may do most with an address that asks for something."""
+        """By GET as everybody, and as the one who may do most with an address that asks for
+        something.
+        """
         every = [(None, ""), *((person, "") for person in ("dene", *PEOPLE))]
         for person, query in (*every, ("ada", "?at=sign-in&what=delete&name=x&text=y&until=z")):
             if person is None:
@@ -363,12 +396,17 @@ class Access(TestCase):
 def contents() -> dict[str, str]:
     """A fingerprint of each table's rows; sessions and the time of the last sign-in apart."""
     with connection.cursor() as cursor:
-        tables = [each for each in connection.introspection.table_names(cursor) if each != "django_session"]
+        tables = [
+            each
+            for each in connection.introspection.table_names(cursor)
+            if each != "django_session"
+        ]
         found = {}
         for table in tables:
             rows = "to_jsonb(t) - 'last_login'"
             cursor.execute(
-                f"SELECT md5(coalesce(string_agg(({rows})::text, chr(10) ORDER BY ({rows})::text), '')) FROM"
+                f"SELECT md5(coalesce(string_agg(({rows})::text, chr(10) ORDER BY ({rows})::text), "
+                "'')) FROM"
                 f' "{table}" t'
             )
             found[table] = cursor.fetchone()[0]

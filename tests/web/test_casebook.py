@@ -1,4 +1,6 @@
-"""Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and read by a link."""
+"""Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and
+read by a link.
+"""
 
 import datetime
 import io
@@ -49,7 +51,9 @@ class Books(Two):
 
     def pin(self, what: str, **of: object):  # type: ignore[no-untyped-def]
         given = {"run": self.one.pk, **of}
-        return self.client.post(self.at("pin"), {"what": what, "title": f"a {what}", "of": urlencode(given)})
+        return self.client.post(
+            self.at("pin"), {"what": what, "title": f"a {what}", "of": urlencode(given)}
+        )
 
     def book(self) -> Casebook:
         return Casebook.objects.get()
@@ -59,7 +63,9 @@ class Books(Two):
 
     def edit(self, **typed: object):  # type: ignore[no-untyped-def]
         found = self.book()
-        return self.client.post(self.at("casebook-blocks", found.pk), {"parent": token(found.head), **typed})
+        return self.client.post(
+            self.at("casebook-blocks", found.pk), {"parent": token(found.head), **typed}
+        )
 
     def keys(self) -> list[str]:
         return [each.key for each in queries.content(self.book()).blocks]
@@ -72,13 +78,28 @@ class Books(Two):
 
 class Pinned(Books):
     def test_each_kind_is_shown_with_the_figures_of_its_page(self) -> None:
-        found = Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.")
+        found = Found(
+            rule="r", about="target", sentence="It stood still.", means="So.", try_="Look."
+        )
         outcome = {
-            "ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0,
-            "judgements": [{"objective": "o", "word": "met", "value": 123.0, "limit": 400.0, "sentence": "p95 ≤ 400"}],
-        }  # fmt: skip
+            "ended": "finished",
+            "exit_code": 0,
+            "from_s": 10.0,
+            "to_s": 190.0,
+            "judgements": [
+                {
+                    "objective": "o",
+                    "word": "met",
+                    "value": 123.0,
+                    "limit": 400.0,
+                    "sentence": "p95 ≤ 400",
+                }
+            ],
+        }
         figures = to_builtins(comparing.figures(self.one))
-        Run.objects.filter(pk=self.one.pk).update(findings=[to_builtins(found)], outcome=outcome, figures=figures)
+        Run.objects.filter(pk=self.one.pk).update(
+            findings=[to_builtins(found)], outcome=outcome, figures=figures
+        )
         key = next(key for key in comparing.one_run(self.one).lines if key[2] == self.step)
         name = comparing.one_run(self.one).lines[key].name
         place = {"journey": key[1], "step": key[2], "request": ""}
@@ -98,10 +119,22 @@ class Pinned(Books):
             ("finding", {"sentence": found.sentence}, "about the target"),
             ("comparison", {"query": sides}, "Worse: "),
             ("difference", {"query": sides, **place, "measure": "mean"}, "worse"),
-            ("difference", {"query": sides, **place, "measure": "mean"}, milliseconds(self.row(10, 190).mean_ms or 0)),
+            (
+                "difference",
+                {"query": sides, **place, "measure": "mean"},
+                milliseconds(self.row(10, 190).mean_ms or 0),
+            ),
             ("tapes", {"query": sides}, "B, run 2"),
-            ("spreads", {"query": sides, "key": f"{key[1]}/{key[2]}"}, milliseconds(self.row(10, 190).p95_ms or 0)),
-            ("trend", {"query": urlencode({"run": self.one.pk, "measure": "mean"}), "name": name}, "over runs"),
+            (
+                "spreads",
+                {"query": sides, "key": f"{key[1]}/{key[2]}"},
+                milliseconds(self.row(10, 190).p95_ms or 0),
+            ),
+            (
+                "trend",
+                {"query": urlencode({"run": self.one.pk, "measure": "mean"}), "name": name},
+                "over runs",
+            ),
         ):
             with self.subTest(what):
                 answer = self.pin(what, **of)
@@ -113,8 +146,12 @@ class Pinned(Books):
         self.assertIn("Worse: ", showing.as_markdown(self.book()))
 
     def test_capacity_and_what_a_browser_saw_stand_in_the_file_itself(self) -> None:
-        levels = [Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in LOADS]
-        Run.objects.filter(pk=self.one.pk).update(capacity=to_builtins(capacity(levels, {"pool": 0.011})))
+        levels = [
+            Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in LOADS
+        ]
+        Run.objects.filter(pk=self.one.pk).update(
+            capacity=to_builtins(capacity(levels, {"pool": 0.011}))
+        )
         shot = self.one.shots.create(
             probe="b",
             page="/sky",
@@ -125,7 +162,9 @@ class Pinned(Books):
         for what, of in (("capacity", {}), ("shot", {"shot": shot.pk})):
             self.assertEqual(self.pin(what, **of).status_code, 200)
         page = showing.as_html(self.book())
-        self.assertIn("First to run full: pool, at 90.9 rounds a second by the utilization law", page)
+        self.assertIn(
+            "First to run full: pool, at 90.9 rounds a second by the utilization law", page
+        )
         self.assertEqual(page.count("<circle"), len(LOADS))
         self.assertIn(f"data:image/jpeg;base64,{b64encode(shot.jpeg).decode()}", page)
         self.assertIn("812 ms", page)
@@ -135,53 +174,92 @@ class Pinned(Books):
 
     def test_a_folder_has_what_is_pinned_of_a_run_that_goes_on_and_changes_as_figures(self) -> None:
         self.pin("steps", **{"from": 50, "to": 100})
-        Run.objects.filter(pk=self.one.pk).update(state="running", outcome=None)  # nothing can be told of it yet
+        Run.objects.filter(pk=self.one.pk).update(
+            state="running", outcome=None
+        )  # nothing can be told of it yet
         found = zipfile.ZipFile(io.BytesIO(showing.as_folder(self.book())))
         self.assertEqual(found.namelist(), ["casebook.md", "01-steps.csv", "01-steps.parquet"])
-        lines = list(as_csv(("a", "b"), [("+12.3 %", "-57.7 points"), ("-1+cmd", "=1"), ("+1e+03 ms", "\t=x")]))
-        self.assertEqual(lines[1:], ["+12.3 %,-57.7 points\n", "'-1+cmd,'=1\n", "+1e+03 ms,'\t=x\n"])
+        lines = list(
+            as_csv(
+                ("a", "b"), [("+12.3 %", "-57.7 points"), ("-1+cmd", "=1"), ("+1e+03 ms", "\t=x")]
+            )
+        )
+        self.assertEqual(
+            lines[1:], ["+12.3 %,-57.7 points\n", "'-1+cmd,'=1\n", "+1e+03 ms,'\t=x\n"]
+        )
 
     def test_failures_by_data_value_are_those_of_all_generators(self) -> None:
         inputs = runs.frozen(self.one)
         series = next(each for each in every_series(inputs) if each.request)
         self.assertIn("nothing failed", self.pin("values").json()["problem"])
-        told = ByValue(values=[OfValue(name="terms.term", value="cygnus", dealt=40, failed={series.no: 31}),
-                               OfValue(name="terms.term", value="=lyra", dealt=60, failed={series.no: 2})])  # fmt: skip
+        told = ByValue(
+            values=[
+                OfValue(name="terms.term", value="cygnus", dealt=40, failed={series.no: 31}),
+                OfValue(name="terms.term", value="=lyra", dealt=60, failed={series.no: 2}),
+            ]
+        )
         self.one.shards.update(by_value=packed(told))
         page = self.client.get(self.at("run-tables", self.one.pk))
         self.assertContains(page, "Failures by data value")
         self.assertEqual([(each.value, each.failed, each.of) for each in page.context["failing"]],
                          [("cygnus", 31, 33), ("=lyra", 2, 33)])  # fmt: skip
         self.assertEqual(self.pin("values").status_code, 200)
-        self.assertIn(f"| {series.request} | terms.term | cygnus | 31 | 33 | 40 |", showing.as_markdown(self.book()))
+        self.assertIn(
+            f"| {series.request} | terms.term | cygnus | 31 | 33 | 40 |",
+            showing.as_markdown(self.book()),
+        )
         found = zipfile.ZipFile(io.BytesIO(showing.as_folder(self.book())))
         self.assertIn("terms.term,'=lyra,2,33,60", found.read("01-values.csv").decode())
 
     def test_failures_by_kind_are_those_of_the_step(self) -> None:
-        series = next(each for each in every_series(runs.frozen(self.one)) if each.step == self.step and each.request)
-        place = {"journey": series.journey, "step": series.step, "request": series.request, "from": 60, "to": 120}
+        series = next(
+            each
+            for each in every_series(runs.frozen(self.one))
+            if each.step == self.step and each.request
+        )
+        place = {
+            "journey": series.journey,
+            "step": series.step,
+            "request": series.request,
+            "from": 60,
+            "to": 120,
+        }
         self.assertIn("nothing of it failed", self.pin("failures", **place).json()["problem"])
         for chunk in Chunk.objects.filter(run=self.one, series=series.no, minute=1):
-            seconds = msgspec.msgpack.decode(zlib.decompress(chunk.seconds), type=list[tuple[int, SeriesSecond]])
-            told = [(at, replace(part, failed={"status 500": 3} if at == 70 else {})) for at, part in seconds]
+            seconds = msgspec.msgpack.decode(
+                zlib.decompress(chunk.seconds), type=list[tuple[int, SeriesSecond]]
+            )
+            told = [
+                (at, replace(part, failed={"status 500": 3} if at == 70 else {}))
+                for at, part in seconds
+            ]
             chunk.seconds = zlib.compress(msgspec.msgpack.encode(told))
             chunk.save()
         self.assertEqual(self.pin("failures", **place).status_code, 200)
         self.assertRegex(
-            showing.as_markdown(self.book()), r"How .* failed[^|]*\| kind \| count \|\n.*\n\| status 500 \| 3 \|"
+            showing.as_markdown(self.book()),
+            r"How .* failed[^|]*\| kind \| count \|\n.*\n\| status 500 \| 3 \|",
         )
 
-    def test_a_closer_look_counts_what_the_table_counts_at_the_end_of_the_measured_part_too(self) -> None:
+    def test_a_closer_look_counts_what_the_table_counts_at_the_end_of_the_measured_part_too(
+        self,
+    ) -> None:
         inputs = runs.frozen(self.one)
-        series = next(each for each in every_series(inputs) if each.step == self.step and each.level == "step")
-        late = SeriesSecond(no=series.no, n=1, sum_us=9_000_000, hist=Histogram.of([9_000_000]).to_bytes())
+        series = next(
+            each for each in every_series(inputs) if each.step == self.step and each.level == "step"
+        )
+        late = SeriesSecond(
+            no=series.no, n=1, sum_us=9_000_000, hist=Histogram.of([9_000_000]).to_bytes()
+        )
         besides = [Beside(second=SECONDS, carried=[late])]
         told = {"besides": besides_packed(besides), "dealt": besides_packed([])}
         Minute.objects.create(run=self.one, minute=SECONDS // 60, **told)
         Run.objects.filter(pk=self.one.pk).update(chunked=SECONDS // 60)
         begin, end = map(int, inputs.measured)
         found = Run.objects.get(pk=self.one.pk)
-        row = next(each for each in runs.window(found, inputs, begin, end).rows(1) if each.no == series.no)
+        row = next(
+            each for each in runs.window(found, inputs, begin, end).rows(1) if each.no == series.no
+        )
         told = runs.of_one(found, inputs, series, begin, end)
         self.assertEqual((told.passed.n, told.timed.n), (row.count, row.timed))
         self.assertEqual(told.timed.max_us(), 1000 * (row.max_ms or 0))
@@ -193,12 +271,16 @@ class Pinned(Books):
 
     def test_what_is_not_there_can_not_be_pinned_and_says_why(self) -> None:
         for what, of, said in (
-            ("lane", {"run": "x"}, "the run was deleted"), ("lane", {"lane": "none"}, "no such lane"),
-            ("step", {"journey": "j"}, "no step or request"), ("kept", {"number": "9" * 30}, "does not keep"),
-            ("finding", {"sentence": "?"}, "not noticed"), ("comparison", {"query": ""}, "deleted"),
-            ("objective", {"objective": "?"}, "no such objective"), ("odd", {}, "Nothing of this kind"),
+            ("lane", {"run": "x"}, "the run was deleted"),
+            ("lane", {"lane": "none"}, "no such lane"),
+            ("step", {"journey": "j"}, "no step or request"),
+            ("kept", {"number": "9" * 30}, "does not keep"),
+            ("finding", {"sentence": "?"}, "not noticed"),
+            ("comparison", {"query": ""}, "deleted"),
+            ("objective", {"objective": "?"}, "no such objective"),
+            ("odd", {}, "Nothing of this kind"),
             ("lane", {"lane": "users", "from": "500", "to": "600"}, "nothing from second 500"),
-        ):  # fmt: skip
+        ):
             with self.subTest(what=what, of=of):
                 answer = self.pin(what, **of)
                 self.assertEqual(answer.status_code, 422)
@@ -245,15 +327,21 @@ class Edited(Books):
         self.assertEqual(self.keys(), ["lane", "text", "lane-2"])
         old, found = token(self.book().head), self.book()
         typed = {"parent": old, "key": "text", "text": "It <b>grew</b>."}
-        self.assertEqual(self.client.post(self.at("casebook-text", found.pk), typed).status_code, 200)
+        self.assertEqual(
+            self.client.post(self.at("casebook-text", found.pk), typed).status_code, 200
+        )
         self.assertIn("It &lt;b&gt;grew&lt;/b&gt;.", showing.as_html(self.book()))
         beside = {"parent": old, "key": "lane", "text": "a note"}
-        self.assertEqual(self.client.post(self.at("casebook-text", found.pk), beside).status_code, 200)
+        self.assertEqual(
+            self.client.post(self.at("casebook-text", found.pk), beside).status_code, 200
+        )
         self.client.force_login(self.sample.accounts["ada"])
         late = self.client.post(self.at("casebook-text", found.pk), {**typed, "text": "mine"})
         self.assertContains(late, "mine", status_code=409)
         title = {"parent": token(self.book().head), "text": " "}
-        self.assertContains(self.client.post(self.at("casebook-text", found.pk), title), "a title", status_code=422)
+        self.assertContains(
+            self.client.post(self.at("casebook-text", found.pk), title), "a title", status_code=422
+        )
 
     def test_a_closed_one_stays_as_it_was_and_opens_again(self) -> None:
         self.client.post(self.at("casebook-close", self.book().pk))
@@ -271,7 +359,9 @@ class Edited(Books):
 
     def test_deleted_only_by_its_name(self) -> None:
         address = self.at("casebook-delete", self.book().pk)
-        self.assertContains(self.client.post(address, {"sure": "x"}), "write its name", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"sure": "x"}), "write its name", status_code=422
+        )
         self.client.post(address, {"sure": self.book().name})
         self.assertFalse(Casebook.objects.exists())
 
@@ -280,7 +370,9 @@ class Edited(Books):
             answer = self.client.get(self.at("casebook-export", self.book().pk, form))
             self.assertIn(kind, answer["Content-Type"])
             self.assertContains(answer, "Users")
-        self.assertEqual(self.client.get(self.at("casebook-export", self.book().pk, "exe")).status_code, 404)
+        self.assertEqual(
+            self.client.get(self.at("casebook-export", self.book().pk, "exe")).status_code, 404
+        )
 
     def test_its_figures_as_a_folder_are_those_of_the_page_and_stay_when_it_is_closed(self) -> None:
         outcome = {"ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0}
@@ -293,7 +385,9 @@ class Edited(Books):
             return zipfile.ZipFile(io.BytesIO(answer.content))
 
         found = folder()
-        pinned = next(name for name in found.namelist() if "steps" in name and name.endswith(".csv"))
+        pinned = next(
+            name for name in found.namelist() if "steps" in name and name.endswith(".csv")
+        )
         row = self.row(50, 100)
         self.assertIn(milliseconds(row.p95_ms or 0), found.read(pinned).decode())
         self.assertIn("## Steps", found.read("casebook.md").decode())
@@ -301,7 +395,9 @@ class Edited(Books):
         users = {each["second"]: each["value"] for each in lanes if each["lane"] == "Users"}
         self.assertEqual(users, dict.fromkeys(range(SECONDS), 20.0))
         sent = [each["value"] for each in lanes if each["lane"] == "Exchanges"]
-        self.assertEqual(sum(sent), sum(frame.answered + frame.failed for frame in runs.every_frame(self.one)))
+        self.assertEqual(
+            sum(sent), sum(frame.answered + frame.failed for frame in runs.every_frame(self.one))
+        )
         self.client.post(self.at("casebook-close", self.book().pk))
         before = {name: found.read(name) for name in found.namelist()}
         self.one.delete()
@@ -312,7 +408,9 @@ class Edited(Books):
         self.assertGreaterEqual(late.status_code, 400)
 
     def test_a_report_begins_as_a_draft(self) -> None:
-        early = Run.objects.create(project=self.sample.project, number=3, name="r", frozen=b"{}", sha256="")
+        early = Run.objects.create(
+            project=self.sample.project, number=3, name="r", frozen=b"{}", sha256=""
+        )
         answer = self.client.post(self.at("run-casebook", early.pk))
         self.assertContains(answer, "nothing to tell yet", status_code=422)
         outcome = {"ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0}
@@ -339,15 +437,23 @@ class Read(Books):
     def test_it_opens_that_casebook_and_nothing_else_until_its_day(self) -> None:
         found = self.stranger.get(self.address)
         self.assertContains(found, "Users")
-        policy = dict(each.strip().partition(" ")[::2] for each in found["Content-Security-Policy"].split(";"))
+        policy = dict(
+            each.strip().partition(" ")[::2] for each in found["Content-Security-Policy"].split(";")
+        )
         self.assertEqual(
             policy,
             {
-                "default-src": "'none'", "style-src": "'unsafe-inline'", "img-src": "data:", "form-action": "'none'",
-                "frame-ancestors": "'none'", "base-uri": "'none'",
+                "default-src": "'none'",
+                "style-src": "'unsafe-inline'",
+                "img-src": "data:",
+                "form-action": "'none'",
+                "frame-ancestors": "'none'",
+                "base-uri": "'none'",
             },
-        )  # fmt: skip
-        self.assertEqual((found["Referrer-Policy"], found["Cache-Control"]), ("no-referrer", "private, no-store"))
+        )
+        self.assertEqual(
+            (found["Referrer-Policy"], found["Cache-Control"]), ("no-referrer", "private, no-store")
+        )
         self.assertNotIn(self.address.rsplit("/", 1)[1], str(ReadLink.objects.values_list()))
         self.assertEqual(self.stranger.get(self.at("casebook", self.book().pk)).status_code, 302)
         ReadLink.objects.update(until=timezone.now() - datetime.timedelta(seconds=1))
@@ -356,7 +462,9 @@ class Read(Books):
     def test_taken_back_it_opens_nothing(self) -> None:
         link = ReadLink.objects.get()
         self.client.force_login(self.sample.accounts["cass"])
-        self.assertEqual(self.client.post(self.at("casebook-revoke", self.book().pk, link.pk)).status_code, 403)
+        self.assertEqual(
+            self.client.post(self.at("casebook-revoke", self.book().pk, link.pk)).status_code, 403
+        )
         self.client.force_login(self.sample.accounts["bran"])
         self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
         self.assertEqual(self.stranger.get(self.address).status_code, 404)
@@ -378,7 +486,9 @@ class Read(Books):
         for change in ({"role": "reader"}, {"role": "engineer", "account__is_active": False}):
             with self.subTest(str(change)):
                 Membership.objects.filter(pk=makes.pk).update(role=change["role"])
-                Account.objects.filter(pk=makes.account_id).update(is_active=change.get("account__is_active", True))
+                Account.objects.filter(pk=makes.account_id).update(
+                    is_active=change.get("account__is_active", True)
+                )
                 self.assertEqual(self.stranger.get(self.address).status_code, 404)
         Account.objects.filter(pk=makes.account_id).update(is_active=True)
         self.assertEqual(self.stranger.get(self.address).status_code, 200)
@@ -388,12 +498,16 @@ class Read(Books):
         shown = self.client.get(self.sample.address("casebook/links"))
         self.assertContains(shown, "bran may not make links here any more")
         self.assertContains(self.client.get(self.sample.address("settings")), "casebook/links")
-        self.client.post(self.at("casebook-take-over", self.book().pk, link.pk), {"from": "settings"})
+        self.client.post(
+            self.at("casebook-take-over", self.book().pk, link.pk), {"from": "settings"}
+        )
         self.assertEqual(self.stranger.get(self.address).status_code, 200)
         self.assertNotContains(self.client.get(self.sample.address("casebook/links")), "any more")
         self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
         self.client.post(self.at("casebook-take-over", self.book().pk, link.pk))
-        self.assertEqual(self.stranger.get(self.address).status_code, 404, "what was taken back stays so")
+        self.assertEqual(
+            self.stranger.get(self.address).status_code, 404, "what was taken back stays so"
+        )
 
     def test_guessed_words_and_odd_days(self) -> None:
         for word in ("x", "%00", "a" * 300, "á"):
@@ -409,12 +523,29 @@ class OfUsers(Books):
         from dynamikos.core.reports import KeptExchange, pack_kept
 
         kept = KeptExchange(
-            second=20, series=1, step="hold", request="post-hold", reason="failed", user=3, round=2, method="POST",
-            url="http://127.0.0.1:9/hold", status=409, body="<b>taken</b>", variables={"word": "•••"},
+            second=20,
+            series=1,
+            step="hold",
+            request="post-hold",
+            reason="failed",
+            user=3,
+            round=2,
+            method="POST",
+            url="http://127.0.0.1:9/hold",
+            status=409,
+            body="<b>taken</b>",
+            variables={"word": "•••"},
             error="status 409",
-        )  # fmt: skip
+        )
         row = Kept.objects.create(
-            run=self.one, shard=0, second=20, series=1, reason="failed", user=3, round=2, body=pack_kept(kept)
+            run=self.one,
+            shard=0,
+            second=20,
+            series=1,
+            reason="failed",
+            user=3,
+            round=2,
+            body=pack_kept(kept),
         )
         self.assertEqual(self.pin("kept", number=row.pk).status_code, 200)
         shown = next(iter(showing.shown(self.book()))).html

@@ -1,4 +1,6 @@
-"""The list of runs as a log, and runs compared on their page, from a shell, and with what can't be compared."""
+"""The list of runs as a log, and runs compared on their page, from a shell, and with what can't be
+compared.
+"""
 
 import uuid
 
@@ -43,7 +45,12 @@ class Two(PageCase):
         cls.one = ended(run)
         plan = type(sample.plan).objects.get(pk=sample.plan.pk)
         more = Objective(objective="more", measure="p99", limit=900)
-        change(sample.member, plan, token(plan.head), objectives=(*plans.content(plan).objectives, more))
+        change(
+            sample.member,
+            plan,
+            token(plan.head),
+            objectives=(*plans.content(plan).objectives, more),
+        )
         sample.plan.refresh_from_db()
         run, frozen = begun(sample, SECONDS)
         reported(run, frozen, SECONDS, lambda each, at: 1.5 if each.step == cls.step else 1.0, draw)
@@ -85,9 +92,15 @@ class Compared(Two):
         self.assertIsInstance(next(iter(kept[0].lines.values())), KeptLine)
         by_kept, by_reading = compare(kept[:1], kept[1:]), compare(fine[:1], fine[1:])
         self.assertEqual(by_kept.sentence, by_reading.sentence)
-        self.assertEqual([each.name for each in by_kept.differences], [each.name for each in by_reading.differences])
-        for one, other in zip((*by_kept.differences, *by_kept.others), (*by_reading.differences, *by_reading.others),
-                              strict=True):  # fmt: skip
+        self.assertEqual(
+            [each.name for each in by_kept.differences],
+            [each.name for each in by_reading.differences],
+        )
+        for one, other in zip(
+            (*by_kept.differences, *by_kept.others),
+            (*by_reading.differences, *by_reading.others),
+            strict=True,
+        ):
             for name in ("a", "b", "change", "low", "high", "smallest", "p"):
                 self.assertAlmostEqual(getattr(one, name) or 0, getattr(other, name) or 0, 9, name)
 
@@ -95,17 +108,27 @@ class Compared(Two):
         """p90 is not kept, and requests only where a run's own objectives are about them."""
         Run.objects.filter(pk=self.one.pk).update(figures=to_builtins(comparing.figures(self.one)))
         inputs = comparing.queries.frozen(self.two)
-        request = next(each for each in every_series(inputs) if each.level == "request" and each.step == self.step)
+        request = next(
+            each
+            for each in every_series(inputs)
+            if each.level == "request" and each.step == self.step
+        )
         about = {"step": request.step, "request": request.request}
-        for asked in (Objective(objective="o", measure="p90", limit=900),
-                      Objective(objective="o", measure="mean", limit=900, **about)):  # fmt: skip
+        for asked in (
+            Objective(objective="o", measure="p90", limit=900),
+            Objective(objective="o", measure="mean", limit=900, **about),
+        ):
             frozen = replace(inputs, plan=replace(inputs.plan, objectives=(asked,)))
             Run.objects.filter(pk=self.two.pk).update(frozen=canonical(frozen))
             figures = to_builtins(comparing.figures(Run.objects.get(pk=self.two.pk)))
             Run.objects.filter(pk=self.two.pk).update(figures=figures)
             page = self.page(run=[self.one.pk, self.two.pk])
-            told = [each for each in page.context["found"].differences if each.wanted.measure == asked.measure
-                    and (asked.request is None or each.wanted.key[3] == asked.request)]  # fmt: skip
+            told = [
+                each
+                for each in page.context["found"].differences
+                if each.wanted.measure == asked.measure
+                and (asked.request is None or each.wanted.key[3] == asked.request)
+            ]
             self.assertTrue(told)
             for each in told:
                 self.assertIsNotNone(each.a, each.reason)
@@ -137,7 +160,13 @@ class Compared(Two):
         self.assertEqual((self.two.differs or [""])[-1], "objective p99 of all steps ≤ 900 ms: new")
         self.assertContains(self.client.get(address), "p99 of all steps ≤ 900 ms: new")
         Run.objects.filter(pk=self.one.pk).update(tags="night", remark="before the index")
-        for words, numbers in (("night", [1]), ("index before", [1]), ("900", [2]), ("20", [2, 1]), ("nowhere", [])):
+        for words, numbers in (
+            ("night", [1]),
+            ("index before", [1]),
+            ("900", [2]),
+            ("20", [2, 1]),
+            ("nowhere", []),
+        ):
             with self.subTest(words):
                 found = self.client.get(address, {"q": words}).context["lines"]
                 self.assertEqual([each.run.number for each in found], numbers)
@@ -146,19 +175,30 @@ class Compared(Two):
         self.assertEqual(len(self.client.get(address, {"starred": "1"}).context["lines"]), 0)
 
     def test_a_report_has_the_figures_of_the_page_and_is_one_file(self) -> None:
-        rows = [{"level": "step", "name": "Find a slot", "step": "s", "count": 20_000, "p95_ms": 123.0}]
+        rows = [
+            {"level": "step", "name": "Find a slot", "step": "s", "count": 20_000, "p95_ms": 123.0}
+        ]
         outcome = {"ended": "finished", "exit_code": 0, "rows": rows, "from_s": 10.0, "to_s": 190.0}
         Run.objects.filter(pk=self.two.pk).update(outcome=outcome, findings=[])
         for form, kind in (("html", "text/html"), ("md", "text/markdown")):
-            answer = self.client.get(reverse("run-report", args=[self.sample.project.pk, self.two.pk, form]))
+            answer = self.client.get(
+                reverse("run-report", args=[self.sample.project.pk, self.two.pk, form])
+            )
             self.assertIn(kind, answer["Content-Type"])
             self.assertIn("attachment", answer["Content-Disposition"])
-            for said in ("123 ms", "the run before it", "p99 of all steps ≤ 900 ms: new", "Find a slot"):
+            for said in (
+                "123 ms",
+                "the run before it",
+                "p99 of all steps ≤ 900 ms: new",
+                "Find a slot",
+            ):
                 self.assertContains(answer, said)
         other = reverse("run-report", args=[self.sample.project.pk, self.two.pk, "exe"])
         self.assertEqual(self.client.get(other).status_code, 404)
         Run.objects.filter(pk=self.one.pk).update(state="running")
-        early = self.client.get(reverse("run-report", args=[self.sample.project.pk, self.one.pk, "html"]))
+        early = self.client.get(
+            reverse("run-report", args=[self.sample.project.pk, self.one.pk, "html"])
+        )
         self.assertContains(early, "nothing to tell yet", status_code=422)
 
     def test_key_figures_of_a_line(self) -> None:
@@ -170,9 +210,13 @@ class Compared(Two):
             {"level": "step", "name": "Few", "p95_ms": None},
         ]
         line = log.lines([Run(number=3, outcome={"rows": rows})])[0]
-        self.assertEqual((line.per_s, line.failed, line.slowest, line.p95_ms), (10.0, 2.0, "Slow", 300.0))
+        self.assertEqual(
+            (line.per_s, line.failed, line.slowest, line.p95_ms), (10.0, 2.0, "Slow", 300.0)
+        )
         nothing = log.lines([Run(number=4)])[0]
-        self.assertEqual((nothing.per_s, nothing.failed, nothing.p95_ms, nothing.lasted_s), (None,) * 4)
+        self.assertEqual(
+            (nothing.per_s, nothing.failed, nothing.p95_ms, nothing.lasted_s), (None,) * 4
+        )
 
     def test_a_plan_that_can_not_be_compared_with_stands_in_nobodys_way(self) -> None:
         Run.objects.filter(pk=self.two.pk).update(frozen=b"{}")
@@ -199,10 +243,14 @@ class Kept(Two):
             return way(f"{address}?{'&'.join(f'run={each.pk}' for each in runs)}", typed)
 
         self.assertContains(asked(self.one, self.two), "Make them a set")
-        other = Run.objects.create(project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256="")
+        other = Run.objects.create(
+            project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256=""
+        )
         for runs, said in (
-            ((self.one,), "two runs or more"), ((self.one, other), "Run 3 is not over"), ((), "No run is chosen"),
-        ):  # fmt: skip
+            ((self.one,), "two runs or more"),
+            ((self.one, other), "Run 3 is not over"),
+            ((), "No run is chosen"),
+        ):
             self.assertContains(asked(*runs), said)
         Run.objects.filter(pk=other.pk).update(state="ended")
         self.assertContains(asked(self.one, other, do="make"), "not of one plan", status_code=422)
@@ -222,7 +270,9 @@ class Kept(Two):
         for run, p95 in ((self.one, 300.0), (self.two, 20.0)):
             rows = [{"level": "step", "name": "S", "p95_ms": p95}]
             Run.objects.filter(pk=run.pk).update(outcome={"exit_code": 0, "rows": rows})
-        Run.objects.create(project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256="")
+        Run.objects.create(
+            project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256=""
+        )
         self.assertEqual(self.numbers(), [3, 2, 1])
         self.assertEqual(self.numbers(down="0"), [1, 2, 3])
         self.assertEqual(self.numbers(sort="slowest"), [1, 2, 3])
@@ -235,22 +285,34 @@ class Kept(Two):
         address = reverse("run-note", args=[self.sample.project.pk, self.one.pk])
         self.assertEqual(self.client.post(address, {"text": "before the index"}).status_code, 200)
         found = Run.objects.get(pk=self.one.pk)
-        self.assertEqual((found.remark, found.tags, found.is_starred), ("before the index", "night", True))
-        self.assertContains(self.client.get(reverse("runs", args=[self.sample.project.pk])), "before the index")
+        self.assertEqual(
+            (found.remark, found.tags, found.is_starred), ("before the index", "night", True)
+        )
+        self.assertContains(
+            self.client.get(reverse("runs", args=[self.sample.project.pk])), "before the index"
+        )
         long = "x" * 100_000
-        self.assertContains(self.client.post(address, {"text": long}), "signs at most", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"text": long}), "signs at most", status_code=422
+        )
 
     def test_archived_runs_are_whole_and_come_back(self) -> None:
         self.away(self.one, do="archive")
         self.assertEqual((self.numbers(), self.numbers(archived="1")), ([2], [1]))
-        self.assertEqual(self.client.get(reverse("run", args=[self.sample.project.pk, self.one.pk])).status_code, 200)
+        self.assertEqual(
+            self.client.get(reverse("run", args=[self.sample.project.pk, self.one.pk])).status_code,
+            200,
+        )
         self.away(self.one, do="back")
         self.assertEqual(self.numbers(), [2, 1])
         Run.objects.filter(pk=self.two.pk).update(state="running")
         self.assertContains(self.away(self.two, do="archive"), "is not over", status_code=422)
 
     def test_deleted_by_number_with_everything_and_nothing_of_others(self) -> None:
-        before = {kind: kind.objects.filter(run=self.two).count() for kind in (Chunk, Shard, Second, Minute)}
+        before = {
+            kind: kind.objects.filter(run=self.two).count()
+            for kind in (Chunk, Shard, Second, Minute)
+        }
         self.assertTrue(Message.objects.filter(subject=self.one.pk).exists())
         baseline = Baseline.objects.create(plan=self.sample.plan)
         baseline.runs.set([self.one, self.two])
@@ -258,7 +320,9 @@ class Kept(Two):
         self.assertContains(page, "write their numbers: 1", status_code=422)
         self.assertContains(page, 'value="2"', status_code=422)
         Run.objects.filter(pk=self.one.pk).update(state="running")
-        self.assertContains(self.away(self.one, do="delete", sure="1"), "is not over", status_code=422)
+        self.assertContains(
+            self.away(self.one, do="delete", sure="1"), "is not over", status_code=422
+        )
         Run.objects.filter(pk=self.one.pk).update(state="ended")
         self.assertEqual(self.away(self.one, do="delete", sure=" 1 ").status_code, 302)
         self.assertEqual(self.numbers(), [2])
@@ -294,7 +358,9 @@ class Laid(Two):
             whole = comparing.read(run).lines[self.one_key].whole
             self.assertEqual(told[side, "p95"], milliseconds((whole.percentile_us(95) or 0) / 1000))
         self.assertContains(page, "status 500")
-        nothing = self.client.get(reverse("compare-over", args=[self.sample.project.pk]), {"run": "x"})
+        nothing = self.client.get(
+            reverse("compare-over", args=[self.sample.project.pk]), {"run": "x"}
+        )
         self.assertEqual((nothing.status_code, nothing.context["times"]), (200, None))
 
     @property
@@ -309,10 +375,17 @@ class Laid(Two):
             times = 1.5 if number > 6 else 1.0 + 0.001 * number
             more = [{**each, "value": each["value"] * times} for each in figures]
             Run.objects.create(
-                project=self.sample.project, plan=self.sample.plan, number=number, name="r", frozen=b"{}", sha256="",
-                state="ended", figures=more, differs=["engine 1 → 2"],
+                project=self.sample.project,
+                plan=self.sample.plan,
+                number=number,
+                name="r",
+                frozen=b"{}",
+                sha256="",
+                state="ended",
+                figures=more,
+                differs=["engine 1 → 2"],
                 outcome={"doubts": ["late"]} if number == 4 else {},
-            )  # fmt: skip
+            )
         page = self.client.get(address, {"measure": "p95"})
         line = next(each for each in page.context["lines"] if each.name == self.name_of(figures))
         self.assertEqual([each.run.number for each in line.points], list(range(3, 11)))
@@ -332,12 +405,26 @@ class Baselines(Two):
     """Accepting one: who, when and why, bounds of it, and what can be none."""
 
     def accept(self, run: Run, **typed: object):  # type: ignore[no-untyped-def]
-        return self.client.post(reverse("run-baseline", args=[self.sample.project.pk, run.pk]), typed)
+        return self.client.post(
+            reverse("run-baseline", args=[self.sample.project.pk, run.pk]), typed
+        )
 
     def valid(self, run: Run) -> None:
         rows = [
-            {"level": "step", "journey": "evening-booking", "step": self.step, "name": "S", "p95_ms": 100.0},
-            {"level": "step", "journey": "evening-booking", "step": "other", "name": "O", "p95_ms": None},
+            {
+                "level": "step",
+                "journey": "evening-booking",
+                "step": self.step,
+                "name": "S",
+                "p95_ms": 100.0,
+            },
+            {
+                "level": "step",
+                "journey": "evening-booking",
+                "step": "other",
+                "name": "O",
+                "p95_ms": None,
+            },
         ]
         outcome = {"ended": "finished", "exit_code": 0, "rows": rows}
         Run.objects.filter(pk=run.pk).update(outcome=outcome)
@@ -345,7 +432,10 @@ class Baselines(Two):
     def test_bounds_become_objectives_that_name_it_and_a_later_one_replaces_them(self) -> None:
         self.valid(self.one)
         self.accept(self.one, why="as it was in production", warn="1.1", fail="1.5")
-        found = {each.objective: each for each in plans.content(type(self.sample.plan).objects.get()).objectives}
+        found = {
+            each.objective: each
+            for each in plans.content(type(self.sample.plan).objects.get()).objectives
+        }
         warn, fail = found[f"baseline-1-warn-{self.step}"], found[f"baseline-1-fail-{self.step}"]
         self.assertEqual((warn.limit, warn.then, fail.limit, fail.then), (110, "warn", 150, "fail"))
         self.assertIn("more", found)
@@ -354,15 +444,22 @@ class Baselines(Two):
         self.assertContains(page, "Compare with it")
         self.valid(self.two)
         self.accept(self.two, fail="2")
-        keys = [each.objective for each in plans.content(type(self.sample.plan).objects.get()).objectives]
-        self.assertEqual([key for key in keys if key.startswith("baseline")], [f"baseline-2-fail-{self.step}"])
+        keys = [
+            each.objective
+            for each in plans.content(type(self.sample.plan).objects.get()).objectives
+        ]
+        self.assertEqual(
+            [key for key in keys if key.startswith("baseline")], [f"baseline-2-fail-{self.step}"]
+        )
 
     def test_what_can_be_none_says_why_and_what_was_typed_stays(self) -> None:
         Run.objects.filter(pk=self.one.pk).update(outcome={"exit_code": 3})
         self.assertContains(self.accept(self.one, why="Mine"), "is not judged", status_code=422)
         self.assertContains(self.accept(self.one, why="Mine"), "Mine", status_code=422)
         self.valid(self.one)
-        self.assertContains(self.accept(self.one, warn="2", fail="1.5"), "turn them round", status_code=422)
+        self.assertContains(
+            self.accept(self.one, warn="2", fail="1.5"), "turn them round", status_code=422
+        )
         self.assertContains(self.accept(self.one, warn="a lot"), "a lot", status_code=422)
         Run.objects.filter(pk=self.one.pk).update(is_trial=True)
         self.assertContains(self.accept(self.one), "is a trial", status_code=422)

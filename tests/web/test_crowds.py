@@ -86,7 +86,9 @@ class Fields(PageCase):
     )
 
     def test_every_workload_goes_through_the_page_and_back(self) -> None:
-        for text, kind in zip(self.LOADS, (UserRounds, Arrivals, Held, Replayed, Users), strict=True):
+        for text, kind in zip(
+            self.LOADS, (UserRounds, Arrivals, Held, Replayed, Users), strict=True
+        ):
             plan = parse_plan(TEXT.replace("LOAD", text))
             made: Any = crowd_fields.crowds_from(posted(plan), plan)
             self.assertEqual(made["crowds"], plan.crowds)
@@ -96,13 +98,17 @@ class Fields(PageCase):
     def test_rows_that_the_instants_name_have_the_shares_of_the_instants(self) -> None:
         rows = "rows: [{row: c, journey: j}, {row: d, journey: j}]"
         text = TEXT.replace("rows: [{row: c, journey: j}]", rows)
-        plan = parse_plan(text.replace("LOAD", '{workload: replayed, times: "0,c\\n1,c\\n2,c\\n3,d", ceiling: 3}'))
+        plan = parse_plan(
+            text.replace("LOAD", '{workload: replayed, times: "0,c\\n1,c\\n2,c\\n3,d", ceiling: 3}')
+        )
         self.assertEqual([row.percent for row in crowds.shown(plan, {}, {})[1].rows], [75, 25])
 
     def test_a_plan_of_one_journey_stays_short(self) -> None:
         plan = queries.content(self.sample.plan)
         made: Any = crowd_fields.crowds_from(posted(plan), plan)
-        self.assertEqual((made["journey"], made["profile"], made["crowds"]), (plan.journey, plan.profile, ()))
+        self.assertEqual(
+            (made["journey"], made["profile"], made["crowds"]), (plan.journey, plan.profile, ())
+        )
 
     def test_what_can_not_be_read_is_said_with_its_place(self) -> None:
         plan = parse_plan(TEXT.replace("LOAD", self.LOADS[1]))
@@ -136,9 +142,11 @@ class Fields(PageCase):
         plan = parse_plan(TEXT.replace("LOAD", self.LOADS[1]))
         data = posted(plan)
         for name, values in (
-            ("c0-row", ["a", "b", ""]), ("c0-journey", ["j", "", "j"]), ("c0-row-name", ["Ay", "", "C"]),
+            ("c0-row", ["a", "b", ""]),
+            ("c0-journey", ["j", "", "j"]),
+            ("c0-row-name", ["Ay", "", "C"]),
             ("c0-share", ["60", "", "40"]),
-        ):  # fmt: skip
+        ):
             data.setlist(name, values)
         made: Any = crowd_fields.crowds_from(data, plan)
         keys = [row.row for crowd in made["crowds"] for row in crowd.rows]
@@ -161,25 +169,47 @@ class Fields(PageCase):
 
     def test_every_field_of_an_objective_goes_forth_and_back(self) -> None:
         typed = {
-            "objective": ["slow", "", ""], "measure": ["p95", "throughput", "p95"], "step": ["find-slot", "", ""],
-            "side": ["at most", "at least", "at most"], "limit": ["600", "5", ""], "until": ["book", "", ""],
-            "every": ["10", "", ""], "allowed": ["20", "", ""], "grace": ["30", "", ""], "begins": ["start", "", ""],
-            "then": ["stop now", "warn", "fail"], "in-a-row": ["3", "", ""],
-        }  # fmt: skip
+            "objective": ["slow", "", ""],
+            "measure": ["p95", "throughput", "p95"],
+            "step": ["find-slot", "", ""],
+            "side": ["at most", "at least", "at most"],
+            "limit": ["600", "5", ""],
+            "until": ["book", "", ""],
+            "every": ["10", "", ""],
+            "allowed": ["20", "", ""],
+            "grace": ["30", "", ""],
+            "begins": ["start", "", ""],
+            "then": ["stop now", "warn", "fail"],
+            "in-a-row": ["3", "", ""],
+        }
         data = QueryDict(mutable=True)
         for name, values in typed.items():
             data.setlist(name, values)
         slow, throughput = objective_fields.objectives_from(data)
         wanted = Objective(
-            objective="slow", measure="p95", step="find-slot", limit=600, until="book", every_s=10, missed_allowed=20,
-            grace_s=30, from_start=True, then="stop now", in_a_row=3,
-        )  # fmt: skip
+            objective="slow",
+            measure="p95",
+            step="find-slot",
+            limit=600,
+            until="book",
+            every_s=10,
+            missed_allowed=20,
+            grace_s=30,
+            from_start=True,
+            then="stop now",
+            in_a_row=3,
+        )
         self.assertEqual(slow, wanted)
-        self.assertEqual((throughput.at_least, throughput.then, throughput.limit), (True, "warn", 5))
+        self.assertEqual(
+            (throughput.at_least, throughput.then, throughput.limit), (True, "warn", 5)
+        )
         for name, wrong, words in (
-            ("limit", "fast", "Objective 1: limit"), ("measure", "speed", "no measure"), ("then", "cry", "can be done"),
-            ("every", "0.5", "every so many seconds"), ("allowed", "120", "may be missed"),
-        ):  # fmt: skip
+            ("limit", "fast", "Objective 1: limit"),
+            ("measure", "speed", "no measure"),
+            ("then", "cry", "can be done"),
+            ("every", "0.5", "every so many seconds"),
+            ("allowed", "120", "may be missed"),
+        ):
             with self.subTest(name), self.assertRaisesRegex(DynamikosError, words):
                 broken = data.copy()
                 broken.setlist(name, [wrong, *typed[name][1:]])
@@ -200,13 +230,19 @@ class Page(PageCase):
         data.setlist("c0-journey", [sample.journey.key, other.key])
         data.setlist("c0-row-name", ["Observers", "Others"])
         data.setlist("c0-share", ["75", "25"])
-        data["parent"], data["name"], data["environment"] = token(sample.plan.head), "Two kinds", plan.environment
+        data["parent"], data["name"], data["environment"] = (
+            token(sample.plan.head),
+            "Two kinds",
+            plan.environment,
+        )
         answer = self.sent(data)
         self.assertContains(answer, "Others")
         self.assertContains(answer, 'class="person kind1"', count=25)
         page = self.client.get(self.sample.address(f"load/{sample.plan.pk}"))
         self.assertContains(page, "all of Others")
-        self.assertContains(self.client.get(self.sample.address("load")), f"{sample.journey.key}, {other.key}")
+        self.assertContains(
+            self.client.get(self.sample.address("load")), f"{sample.journey.key}, {other.key}"
+        )
         wrong = data.copy()
         wrong["parent"] = token(queries.plan(sample.member, sample.plan.pk).head)
         wrong.setlist("c0-share", ["many", "25"])
@@ -237,7 +273,11 @@ class Page(PageCase):
                 data = posted(queries.content(queries.plan(sample.member, sample.plan.pk)))
                 data["parent"] = token(queries.plan(sample.member, sample.plan.pk).head)
                 data["name"], data["environment"] = "Evening", "practice-target"
-                data["c0-workload"], data["c0-times"], data["c0-replay-ceiling"] = "replayed", times, "3"
+                data["c0-workload"], data["c0-times"], data["c0-replay-ceiling"] = (
+                    "replayed",
+                    times,
+                    "3",
+                )
                 data["c0-rate"] = data["c0-length"] = "1"
                 self.assertContains(self.sent(data), said)
                 page = self.client.get(address)
@@ -251,7 +291,13 @@ class Quickly(PageCase):
         self.client.force_login(self.sample.accounts["ada"])
 
     def post(self, **fields: str) -> Any:
-        given = {"address": "http://127.0.0.1:9/start", "how": "users", "many": "5", "seconds": "30", **fields}
+        given = {
+            "address": "http://127.0.0.1:9/start",
+            "how": "users",
+            "many": "5",
+            "seconds": "30",
+            **fields,
+        }
         return self.client.post(self.sample.address("load/address"), given)
 
     def test_an_owner_starts_a_run_of_an_address_alone(self) -> None:
@@ -262,13 +308,16 @@ class Quickly(PageCase):
         frozen = run_queries.frozen(run)
         self.assertEqual([str(each) for each in frozen.agreed], ["http://127.0.0.1:9"])
         self.assertEqual(
-            (frozen.planned_peak, frozen.ends_s, frozen.values), (5, 30, {"env.site": "http://127.0.0.1:9"})
+            (frozen.planned_peak, frozen.ends_s, frozen.values),
+            (5, 30, {"env.site": "http://127.0.0.1:9"}),
         )
         before = Environment.objects.count()
         Run.objects.update(state="ended")
         self.assertEqual(self.post(how="arrivals", many="2.5").status_code, 302)
         self.assertEqual(Environment.objects.count(), before)  # one that agrees to it is there
-        self.assertIsInstance(run_queries.frozen(Run.objects.latest("number")).crowds[0].load, Arrivals)
+        self.assertIsInstance(
+            run_queries.frozen(Run.objects.latest("number")).crowds[0].load, Arrivals
+        )
 
     def test_what_is_wrong_is_said_and_what_was_typed_is_kept(self) -> None:
         for fields, wanted in (
@@ -289,4 +338,6 @@ class Quickly(PageCase):
         generator()
         self.client.force_login(self.sample.accounts["bran"])
         self.assertEqual(self.post(address="http://127.0.0.1:8/").status_code, 403)
-        self.assertEqual((Run.objects.count(), Environment.objects.filter(name="127.0.0.1").count()), (0, 0))
+        self.assertEqual(
+            (Run.objects.count(), Environment.objects.filter(name="127.0.0.1").count()), (0, 0)
+        )

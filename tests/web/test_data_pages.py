@@ -1,4 +1,6 @@
-"""Data sets, environments, functions and items as their pages change them; what users write never runs in the web."""
+"""Data sets, environments, functions and items as their pages change them; what users write never
+runs in the web.
+"""
 
 import json
 import time
@@ -38,30 +40,46 @@ class Data(PageCase):
 
     def test_a_file_is_looked_at_before_it_is_taken_in_and_read_again_when_changed(self) -> None:
         answer = self.client.post(
-            self.sample.address("data/import"), {"name": "terms", "text": 'term;n\n"a;b";1\nZoë;2\n'}
+            self.sample.address("data/import"),
+            {"name": "terms", "text": 'term;n\n"a;b";1\nZoë;2\n'},
         )
         page = self.client.get(answer.headers["Location"])
         self.assertContains(page, '<option value=";" selected>semicolon</option>', html=True)
         self.assertContains(page, "a;b")
         again = self.client.post(
             answer.headers["Location"],
-            {"kind": "separated", "encoding": "utf-8", "delimiter": ",", "quote": '"', "header": "no"},
+            {
+                "kind": "separated",
+                "encoding": "utf-8",
+                "delimiter": ",",
+                "quote": '"',
+                "header": "no",
+            },
             headers={"HX-Request": "true"},
         )
         self.assertContains(again, "column_1")
         wrong = self.client.post(
-            answer.headers["Location"], {"kind": "json lines", "encoding": "utf-8"}, headers={"HX-Request": "true"}
+            answer.headers["Location"],
+            {"kind": "json lines", "encoding": "utf-8"},
+            headers={"HX-Request": "true"},
         )
         self.assertContains(wrong, "not JSON")
         self.client.post(
             answer.headers["Location"],
-            {"kind": "separated", "encoding": "utf-8", "delimiter": ";", "quote": '"', "header": "yes"},
+            {
+                "kind": "separated",
+                "encoding": "utf-8",
+                "delimiter": ";",
+                "quote": '"',
+                "header": "yes",
+            },
         )
         upload = Upload.objects.get()
         # in a worker, as the page's button does
         made = uploads.take_in(self.sample.member, upload, msgspec.convert(upload.form, Form))
         self.assertEqual(
-            (made.key, made.columns, self.rows(made)), ("terms", ["term", "n"], [["a;b", "1"], ["Zoë", "2"]])
+            (made.key, made.columns, self.rows(made)),
+            ("terms", ["term", "n"], [["a;b", "1"], ["Zoë", "2"]]),
         )
         self.assertFalse(Upload.objects.exists() or uploads.file_of(upload).exists())
 
@@ -72,16 +90,24 @@ class Data(PageCase):
             self.at("/cell"), {"row": 1501, "column": "constellation", "text": "vela", "old": old}
         )
         self.assertEqual(
-            (answer.status_code, self.rows()[1500][3], DataBlock.objects.count()), (200, "vela", before + 1)
+            (answer.status_code, self.rows()[1500][3], DataBlock.objects.count()),
+            (200, "vela", before + 1),
         )
-        stale = self.client.post(self.at("/cell"), {"row": 1501, "column": "constellation", "text": "lyra", "old": old})
+        stale = self.client.post(
+            self.at("/cell"), {"row": 1501, "column": "constellation", "text": "lyra", "old": old}
+        )
         self.assertEqual(stale.status_code, 409)
         self.assertIn("was changed to “vela” meanwhile", stale.json()["problem"])
         for text, words in (("x" * 10_000_000, "at most 1,000,000 characters"), ("a\0b", "NUL")):
             refused = self.client.post(self.at("/cell"), {"row": 1, "column": "name", "text": text})
-            self.assertEqual((refused.status_code, words in refused.json()["problem"]), (422, True), words)
+            self.assertEqual(
+                (refused.status_code, words in refused.json()["problem"]), (422, True), words
+            )
         self.assertEqual(
-            self.client.post(self.at("/cell"), {"row": 9_999, "column": "name", "text": "x"}).status_code, 422
+            self.client.post(
+                self.at("/cell"), {"row": 9_999, "column": "name", "text": "x"}
+            ).status_code,
+            422,
         )
         self.assertEqual(len(self.rows()), 2000)
         self.change("undo")
@@ -101,12 +127,14 @@ class Data(PageCase):
         self.assertEqual([row[5] for row in self.rows()[:2]], ["000100", "000102"])
         self.change("column-left", column="reference")
         self.assertEqual(
-            (DataSet.objects.get(pk=self.sample.data.pk).columns[4], self.rows()[1][4]), ("reference", "000102")
+            (DataSet.objects.get(pk=self.sample.data.pk).columns[4], self.rows()[1][4]),
+            ("reference", "000102"),
         )
         self.change("rename-column", column="reference", to="ref")
         self.change("delete-column", column="night")
         self.assertEqual(
-            DataSet.objects.get(pk=self.sample.data.pk).columns, ["email", "password", "name", "constellation", "ref"]
+            DataSet.objects.get(pk=self.sample.data.pk).columns,
+            ["email", "password", "name", "constellation", "ref"],
         )
         self.assertContains(
             self.change("add-column", column="no name", make="choice", among="a\nb"),
@@ -114,7 +142,9 @@ class Data(PageCase):
             status_code=422,
         )  # type: ignore[arg-type]
         self.assertContains(
-            self.change("add-column", column="d", make="date", form="%999999999d"), "no date format", status_code=422
+            self.change("add-column", column="d", make="date", form="%999999999d"),
+            "no date format",
+            status_code=422,
         )  # type: ignore[arg-type]
         for _ in range(7):
             self.change("undo")
@@ -134,12 +164,18 @@ class Data(PageCase):
         self.assertEqual(sum(queries.sizes_of(made)), made.rows)
 
     def test_columns_of_a_large_table_are_changed_in_a_worker(self) -> None:
-        made = self.made("n.csv", b"n,m\n" + b"".join(b"%d,m\n" % at for at in range(queries.LARGE + 1)))
+        made = self.made(
+            "n.csv", b"n,m\n" + b"".join(b"%d,m\n" % at for at in range(queries.LARGE + 1))
+        )
         told: list[float] = []
-        actions.add_column(self.sample.member, made.pk, "row", ColumnRule(kind="sequence", start=5), told.append)
+        actions.add_column(
+            self.sample.member, made.pk, "row", ColumnRule(kind="sequence", start=5), told.append
+        )
         self.assertEqual((told, max(told) > 0.9, len(set(told)) > 20), (sorted(told), True, True))
         made.refresh_from_db()
-        self.assertEqual((made.columns, self.rows(made)[-1]), (["n", "m", "row"], ["20000", "m", "20005"]))
+        self.assertEqual(
+            (made.columns, self.rows(made)[-1]), (["n", "m", "row"], ["20000", "m", "20005"])
+        )
         self.assertEqual({row[0] == str(int(row[2]) - 5) for row in self.rows(made)}, {True})
 
         def leaves(share: float) -> None:
@@ -159,7 +195,8 @@ class Data(PageCase):
         actions.move_column(self.sample.member, made.pk, "row", -1, typed)
         made.refresh_from_db()
         self.assertEqual(
-            (made.columns, self.rows(made)[12_345]), (["n", "row", "m"], ["typed meanwhile", "12350", "m"])
+            (made.columns, self.rows(made)[12_345]),
+            (["n", "row", "m"], ["typed meanwhile", "12350", "m"]),
         )
         self.assertEqual([at for at, _ in queries.find(made, "TYPED mean")[0]], [12_345])
         self.assertFalse(list(uploads.file_of(Upload(pk=made.pk)).parent.glob("*.blocks")))
@@ -169,17 +206,23 @@ class Data(PageCase):
         self.client.post(self.at("/change", made), {"what": "count"})
         self.assertContains(self.client.get(self.at("", made)), "always “m”")
         self.assertEqual(
-            [fact.different for fact in queries.facts(made) or []], [queries.LARGE + 1, queries.LARGE + 1, 1]
+            [fact.different for fact in queries.facts(made) or []],
+            [queries.LARGE + 1, queries.LARGE + 1, 1],
         )
-        actions.set_cell(self.sample.member, made.pk, 0, "m", "other", None)  # counted anew when asked again
+        actions.set_cell(
+            self.sample.member, made.pk, 0, "m", "other", None
+        )  # counted anew when asked again
         self.assertContains(self.client.get(self.at("", made)), "Count how many values differ")
         answer = self.client.post(
-            self.at("/change", made), {"what": "delete-column", "column": "row"}, headers={"HX-Request": "true"}
+            self.at("/change", made),
+            {"what": "delete-column", "column": "row"},
+            headers={"HX-Request": "true"},
         )
         # with progress; without the page's script it is done at once, as for small ones
         self.assertTrue(answer.streaming)
         wrong = self.client.post(
-            self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"}
+            self.at("/change", made),
+            {"what": "add-column", "column": "x", "make": "sequence", "start": "x"},
         )
         self.assertContains(wrong, "start: &#x27;x&#x27; is not a number", status_code=422)
 
@@ -187,14 +230,23 @@ class Data(PageCase):
         made = self.made("p.csv", b"a,b,c\n" + b"".join(b"%d,x,y\n" % at for at in range(1_001)))
 
         def pasted(row: int, column: str, block: str) -> dict[str, str]:
-            return self.client.post(self.at("/cell", made), {"row": row, "column": column, "block": block}).json()
+            return self.client.post(
+                self.at("/cell", made), {"row": row, "column": column, "block": block}
+            ).json()
 
         self.assertEqual(
-            pasted(999, "b", 'p\tq\r\n"two\nlines"\n\ts\n=1+1\tt\n')["address"], f"{self.at('', made)}?from=999"
+            pasted(999, "b", 'p\tq\r\n"two\nlines"\n\ts\n=1+1\tt\n')["address"],
+            f"{self.at('', made)}?from=999",
         )
         self.assertEqual(
             self.rows(made)[997:],
-            [["997", "x", "y"], ["998", "p", "q"], ["999", "two\nlines", "y"], ["1000", "", "s"], ["", "=1+1", "t"]],
+            [
+                ["997", "x", "y"],
+                ["998", "p", "q"],
+                ["999", "two\nlines", "y"],
+                ["1000", "", "s"],
+                ["", "=1+1", "t"],
+            ],
         )
         self.assertIn("2 columns wide; from c on there are 1", pasted(1, "c", "1\t2\n")["problem"])
         self.assertIn("NUL", pasted(1, "c", "1\x00\n2")["problem"])
@@ -202,7 +254,9 @@ class Data(PageCase):
         self.assertIn("At most 20,000 rows", pasted(1, "c", "x\n" * 20_001)["problem"])
         self.assertEqual(len(self.rows(made)), 1_002)
         self.client.post(self.at("/change", made), {"what": "undo"})  # one paste, one step back
-        self.assertEqual(self.rows(made)[998:], [["998", "x", "y"], ["999", "x", "y"], ["1000", "x", "y"]])
+        self.assertEqual(
+            self.rows(made)[998:], [["998", "x", "y"], ["999", "x", "y"], ["1000", "x", "y"]]
+        )
         empty = self.made("e.csv", b"a,b\n1,2\n")
         actions.delete_row(self.sample.member, empty.pk, 0)
         actions.paste(self.sample.member, empty.pk, 0, "a", "1\t2\n3\t4")
@@ -226,17 +280,27 @@ class Data(PageCase):
         self.assertContains(page, "used by Evening booking")
         self.client.post(
             self.at("/deal"),
-            {"whose": "pile", "order": "in order", "when": "user", "then": "leave", "apart": ["email", "name"]},
+            {
+                "whose": "pile",
+                "order": "in order",
+                "when": "user",
+                "then": "leave",
+                "apart": ["email", "name"],
+            },
         )
         numbers = [self.stored().head.number]  # type: ignore[union-attr]
         self.change("rename-column", column="email", to="mail")
         self.assertIn("{{ observers.mail }}", str(content(self.stored())))
         self.assertNotIn("observers.email", str(content(self.stored())))
-        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("mail", "name"))
+        self.assertEqual(
+            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("mail", "name")
+        )
         numbers.append(self.stored().head.number)  # type: ignore[union-attr]
         self.change("undo")
         self.assertIn("{{ observers.email }}", str(content(self.stored())))
-        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email", "name"))
+        self.assertEqual(
+            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email", "name")
+        )
         self.assertEqual(numbers, [1, 2])
         # another file is not a renaming
         self.made("observers.csv", b"mail,password,name,constellation,night\na,b,c,d,e\n")
@@ -244,7 +308,9 @@ class Data(PageCase):
         self.change("undo")
         self.assertEqual(self.stored().head.number, number)  # type: ignore[union-attr]
         self.change("delete-column", column="name")
-        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email",))
+        self.assertEqual(
+            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email",)
+        )
 
     def test_a_reader_cannot_ask_what_masked_cells_hold(self) -> None:
         secret = self.rows()[0][1]
@@ -272,9 +338,12 @@ class Data(PageCase):
     def test_the_deal_is_a_sentence_and_its_drawing_follows(self) -> None:
         words = {"whose": "slice", "order": "in order", "when": "round", "then": "leave"}
         answer = self.client.post(self.at("/deal"), words)
-        self.assertContains(answer, "user 2, round 1: row 101")  # 2,000 rows over the plan's 20 users
+        self.assertContains(
+            answer, "user 2, round 1: row 101"
+        )  # 2,000 rows over the plan's 20 users
         self.assertEqual(
-            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)), Deal(whose="slice", then="leave")
+            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)),
+            Deal(whose="slice", then="leave"),
         )
         few = self.made("few.csv", b"n\n1\n2\n3\n")
         self.client.post(self.at("/deal", few), {**words, "whose": "pile", "follow": "observers"})
@@ -293,18 +362,24 @@ class Data(PageCase):
     def test_exports_mark_what_a_spreadsheet_would_take_for_a_formula(self) -> None:
         made = self.made("f.csv", b"a,b\n=1+1,x\n@cmd,-2\n")
         plain = b"".join(self.client.get(self.at("/csv", made)).streaming_content).decode()  # type: ignore[arg-type]
-        careful = b"".join(self.client.get(self.at("/csv", made) + "?for=spreadsheet").streaming_content).decode()  # type: ignore[arg-type]
+        careful = b"".join(
+            self.client.get(self.at("/csv", made) + "?for=spreadsheet").streaming_content
+        ).decode()  # type: ignore[arg-type]
         self.assertEqual(plain.splitlines(), ["a,b", "=1+1,x", "@cmd,-2"])
         self.assertEqual(careful.splitlines(), ["a,b", "'=1+1,x", "'@cmd,'-2"])
 
     def test_deleting_asks_for_the_name(self) -> None:
-        self.assertContains(self.change("delete"), "write its name beside the button", status_code=422)  # type: ignore[arg-type]
+        self.assertContains(
+            self.change("delete"), "write its name beside the button", status_code=422
+        )  # type: ignore[arg-type]
         self.change("delete", sure="observers")
         self.assertFalse(DataSet.objects.filter(key="observers").exists())
         self.assertTrue(DataBlock.objects.exists())  # runs that froze them still have them
 
     def test_rows_written_back(self) -> None:
-        actions.append_rows(self.sample.project, "bookings_made", [{"ref": "1"}, {"ref": "2", "night": "x"}])
+        actions.append_rows(
+            self.sample.project, "bookings_made", [{"ref": "1"}, {"ref": "2", "night": "x"}]
+        )
         actions.append_rows(self.sample.project, "bookings_made", [{"pin": "9", "ref": "3"}])
         made = DataSet.objects.get(key="bookings_made")
         self.assertEqual(
@@ -316,22 +391,36 @@ class Data(PageCase):
         core = content(self.sample.journey)
         page = self.sample.address(f"journeys/{self.sample.journey.pk}/columns")
         ring = self.made("terms.csv", b"term\nmoon\nring\n")
-        self.assertEqual(matches(core, {"terms.term": {"moon": 0, "ring": 1}}), [("ring", "terms.term", 1)])
+        self.assertEqual(
+            matches(core, {"terms.term": {"moon": 0, "ring": 1}}), [("ring", "terms.term", 1)]
+        )
         found = occurrences(core, "ring")
         self.assertEqual(
             [each.key for each in found],
-            ["browse-sky/search-objects/query q", "browse-sky/search-objects/check"],  # sent, and expected
+            [
+                "browse-sky/search-objects/query q",
+                "browse-sky/search-objects/check",
+            ],  # sent, and expected
         )
-        self.assertContains(self.client.get(page), 'is in <span class="mono">terms.term</span>, row 2', html=False)
+        self.assertContains(
+            self.client.get(page), 'is in <span class="mono">terms.term</span>, row 2', html=False
+        )
         self.client.post(
             page,
-            {"value": "ring", "name": "terms.term", "place": [found[0].key], "parent": token(self.sample.journey.head)},
+            {
+                "value": "ring",
+                "name": "terms.term",
+                "place": [found[0].key],
+                "parent": token(self.sample.journey.head),
+            },
         )
         self.assertIn("{{ terms.term }}", str(content(self.stored()).find_step("browse-sky")))
         self.assertEqual(put_column(core, "ring", "terms.term", []), core)
         self.assertEqual(ring.key, "terms")
         near = page + "/near"
-        self.assertEqual(self.client.get(near, {"value": "moon"}).json()["held"], [["terms.term", 1]])
+        self.assertEqual(
+            self.client.get(near, {"value": "moon"}).json()["held"], [["terms.term", 1]]
+        )
         self.assertEqual(self.client.get(near, {"value": "moo"}).json()["held"], [])
         chosen = self.client.get(page, {"value": "318", "at": "sign-in/post-sign-in"})
         self.assertContains(chosen, "1 place in which it is sent")
@@ -347,9 +436,12 @@ class Data(PageCase):
         }
         answer = self.client.post(page + "?value=318", {**sent, "name": "terms.nope"})
         self.assertContains(answer, "There is no column terms.nope", status_code=422)
-        self.assertTrue(self.client.post(page, sent).headers["Location"].endswith("?at=sign-in/post-sign-in"))
+        self.assertTrue(
+            self.client.post(page, sent).headers["Location"].endswith("?at=sign-in/post-sign-in")
+        )
         self.assertIn(
-            ("click_y", "{{ terms.term }}"), content(self.stored()).find_step("sign-in").requests[1].body.form
+            ("click_y", "{{ terms.term }}"),
+            content(self.stored()).find_step("sign-in").requests[1].body.form,
         )  # type: ignore[union-attr]
 
 
@@ -361,20 +453,29 @@ class Environments(PageCase):
         self.assertNotIn(b"fell-secret-1", bytes(row.sealed))
         self.assertNotContains(self.client.get(self.sample.address("settings")), "fell-secret-1")
         self.assertContains(self.client.get(self.sample.address("settings")), row.fingerprint)
-        self.assertNotIn("fell-secret-1", json.dumps(list(Event.objects.values("what", "subject", "detail"))))
+        self.assertNotIn(
+            "fell-secret-1", json.dumps(list(Event.objects.values("what", "subject", "detail")))
+        )
         self.assertEqual(
-            opened(self.sample.project.pk, self.sample.environment.key, ["staff"]), {"staff": "fell-secret-1"}
+            opened(self.sample.project.pk, self.sample.environment.key, ["staff"]),
+            {"staff": "fell-secret-1"},
         )
         fingerprint = row.fingerprint
         environments.set_secret(self.sample.member, self.sample.environment, "staff", "other")
         self.assertNotEqual(Secret.objects.get().fingerprint, fingerprint)
-        environments.set_secret(self.sample.member, self.sample.environment, "staff", "fell-secret-1")
+        environments.set_secret(
+            self.sample.member, self.sample.environment, "staff", "fell-secret-1"
+        )
         self.assertEqual(Secret.objects.get().fingerprint, fingerprint)
         other = environments.create(self.sample.member, "Other")
-        Secret.objects.filter(pk=row.pk).update(environment=other)  # moved in the database: it was not sealed for that
+        Secret.objects.filter(pk=row.pk).update(
+            environment=other
+        )  # moved in the database: it was not sealed for that
         with self.assertRaises(SealingError):
             opened(self.sample.project.pk, other.key, ["staff"])
-        self.assertEqual(self.client.post(address, {"name": "not a name", "text": "x"}).status_code, 422)
+        self.assertEqual(
+            self.client.post(address, {"name": "not a name", "text": "x"}).status_code, 422
+        )
 
     def test_a_box_opens_for_its_generator_alone(self) -> None:
         mine, other = new_key(), new_key()
@@ -396,25 +497,40 @@ class Environments(PageCase):
         self.assertContains(self.client.post(address, good), "Kept.")
         self.sample.environment.refresh_from_db()
         way = WAY.of(self.sample.environment.way)
-        self.assertEqual((way.headers, way.trust), ((("X-Load-Test", "{{ env.observatory }}"),), "anything"))
+        self.assertEqual(
+            (way.headers, way.trust), ((("X-Load-Test", "{{ env.observatory }}"),), "anything")
+        )
         for change, words in (
             ({"header-name": ["a b"], "header-value": ["x"]}, "can&#x27;t be the name of a header"),
             ({"trust": "these", "authorities": "nonsense"}, "can&#x27;t be read"),
             ({"proxy": "ftp://x"}, "is not a proxy"),
-            ({"header-name": ["Content-Length"], "header-value": ["3"]}, "is computed from the body"),
+            (
+                {"header-name": ["Content-Length"], "header-value": ["3"]},
+                "is computed from the body",
+            ),
             ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
         ):
             with self.subTest(words):
-                self.assertContains(self.client.post(address, {**good, **change}), words, status_code=422)
+                self.assertContains(
+                    self.client.post(address, {**good, **change}), words, status_code=422
+                )
         self.sample.environment.refresh_from_db()
         self.assertEqual(WAY.of(self.sample.environment.way), way)
 
-    def test_values_are_kept_as_typed_and_an_environment_is_renamed_and_deleted_by_name(self) -> None:
+    def test_values_are_kept_as_typed_and_an_environment_is_renamed_and_deleted_by_name(
+        self,
+    ) -> None:
         address = self.sample.address(f"environments/{self.sample.environment.pk}")
         self.assertContains(
-            self.client.post(address + "/values", {"name": ["base", ""], "value": ["http://127.0.0.1:9", ""]}), "Kept."
+            self.client.post(
+                address + "/values", {"name": ["base", ""], "value": ["http://127.0.0.1:9", ""]}
+            ),
+            "Kept.",
         )
-        for names, words in ((["1x"], "can&#x27;t be the name of a value"), (["base", "base"], "stands there twice")):
+        for names, words in (
+            (["1x"], "can&#x27;t be the name of a value"),
+            (["base", "base"], "stands there twice"),
+        ):
             answer = self.client.post(address + "/values", {"name": names, "value": ["x", "y"]})
             self.assertContains(answer, words, status_code=422)
             self.assertContains(answer, "Not kept yet.", status_code=422)
@@ -431,22 +547,33 @@ class Environments(PageCase):
             self.client.post(address, {"what": "undo"})
             self.sample.environment.refresh_from_db()
         self.assertEqual(self.sample.environment.values, {})
-        self.assertContains(self.client.post(address, {"what": "undo"}), "no change of", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"what": "undo"}), "no change of", status_code=422
+        )
         self.client.post(address + "/values", {"name": ["base"], "value": ["http://127.0.0.1:9"]})
         key = self.sample.environment.key
         self.client.post(address, {"name": "Staging two"})
         self.sample.environment.refresh_from_db()
-        self.assertEqual((self.sample.environment.name, self.sample.environment.key), ("Staging two", key))
-        self.assertContains(self.client.post(address, {"name": " "}), "needs a name", status_code=422)
-        self.assertEqual(self.client.post(address, {"what": "delete", "sure": "Staging two"}).status_code, 403)
+        self.assertEqual(
+            (self.sample.environment.name, self.sample.environment.key), ("Staging two", key)
+        )
+        self.assertContains(
+            self.client.post(address, {"name": " "}), "needs a name", status_code=422
+        )
+        self.assertEqual(
+            self.client.post(address, {"what": "delete", "sure": "Staging two"}).status_code, 403
+        )
         self.client.force_login(self.sample.accounts["ada"])
         self.assertContains(
-            self.client.post(address, {"what": "delete", "sure": "no"}), "write its name beside", status_code=422
+            self.client.post(address, {"what": "delete", "sure": "no"}),
+            "write its name beside",
+            status_code=422,
         )
         self.client.post(address, {"what": "delete", "sure": "Staging two"})
         self.assertFalse(Environment.objects.filter(pk=self.sample.environment.pk).exists())
         self.assertContains(
-            self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), f"{key} (not there any more)"
+            self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")),
+            f"{key} (not there any more)",
         )
 
 
@@ -455,16 +582,25 @@ class Functions(PageCase):
         address = self.sample.address("functions")
         source = "def total(a, b='1'):\n    return 1\n\ndef _hidden():\n    pass\n"
         self.assertContains(
-            self.client.post(address, {"name": "sums", "source": source}), "owner gave that right", status_code=422
+            self.client.post(address, {"name": "sums", "source": source}),
+            "owner gave that right",
+            status_code=422,
         )
         self.assertContains(
-            self.client.post(address, {"name": "sums", "source": source}), "def total", status_code=422
+            self.client.post(address, {"name": "sums", "source": source}),
+            "def total",
+            status_code=422,
         )  # what was typed is not lost
-        Membership.objects.filter(project=self.sample.project, account__username="bran").update(may_script=True)
+        Membership.objects.filter(project=self.sample.project, account__username="bran").update(
+            may_script=True
+        )
         self.client.post(address, {"name": "sums", "source": source})
         self.assertEqual(Module.objects.get().names, ["total"])
         self.client.post(address, {"name": "sums", "source": "def total(:\n"})
-        self.assertEqual((Module.objects.get().names, Module.objects.get().problem), ([], "line 1: invalid syntax"))
+        self.assertEqual(
+            (Module.objects.get().names, Module.objects.get().problem),
+            ([], "line 1: invalid syntax"),
+        )
         self.assertContains(self.client.get(address), "def total(:")
 
         def typed(source: str):  # type: ignore[no-untyped-def]
@@ -473,7 +609,8 @@ class Functions(PageCase):
 
         found = typed("def total(a, /, b, *, c='1'):\n    return 1\n\ndef _hidden(x):\n    pass\n")
         self.assertEqual(
-            (found["kind"], found["problems"], found["signatures"]), ("saved", [], {"sums.total": ["a", "b", "c"]})
+            (found["kind"], found["problems"], found["signatures"]),
+            ("saved", [], {"sums.total": ["a", "b", "c"]}),
         )
         found = typed("x = 1\ndef total(:\n")
         self.assertEqual(
@@ -481,7 +618,9 @@ class Functions(PageCase):
             ("error", [{"line": 2, "column": 1, "message": "invalid syntax"}], {}),
         )
         self.assertIn("Not kept: A module has at most", typed("x" * 200_001)["says"])
-        self.client.post(address, {"name": "sums", "source": "(" * 100_000})  # read, never run, whatever it is
+        self.client.post(
+            address, {"name": "sums", "source": "(" * 100_000}
+        )  # read, never run, whatever it is
         self.assertIn("line 1", Module.objects.get().problem)
         began = time.monotonic()
         self.client.post(address, {"name": "sums", "source": "while True: pass"})
@@ -505,10 +644,14 @@ class WhatUsersWrite(PageCase):
     """Expressions and patterns are computed in a worker: nothing of them can stop the web."""
 
     def evaluated(self, text: str, kind: str = "text") -> dict[str, object]:
-        return self.client.post(self.address("journey-evaluate"), {"text": text, "kind": kind}).json()
+        return self.client.post(
+            self.address("journey-evaluate"), {"text": text, "kind": kind}
+        ).json()
 
     def test_as_you_type(self) -> None:
-        self.assertEqual(self.evaluated("{{ env.observatory }}/{{ 1 + 1 }}")["value"], "http://127.0.0.1:9/2")
+        self.assertEqual(
+            self.evaluated("{{ env.observatory }}/{{ 1 + 1 }}")["value"], "http://127.0.0.1:9/2"
+        )
         self.assertEqual(self.evaluated("{{ user.number == 1 }}", "condition")["value"], "holds")
         self.assertEqual(self.evaluated("{{ ['a', 'b'] }}", "list")["value"], "2: a, b")
         found = self.evaluated("night {{ 1 }} and {{ day + }}")
@@ -523,7 +666,8 @@ class WhatUsersWrite(PageCase):
             "{{ " + "-" * 1900 + "1 }}",
             "{{ " + "[" * 900 + "]" * 900 + " }}",
             (
-                "{{ 'x' | pad(10000) | replace('x', 'x' | pad(10000)) | replace('0', '0' | pad(10000)) | replace('0',"
+                "{{ 'x' | pad(10000) | replace('x', 'x' | pad(10000)) | replace('0', '0' | "
+                "pad(10000)) | replace('0',"
                 " '00000000') }}"
             ),
             "{{ now('%999999999d') }}",
@@ -543,10 +687,19 @@ class WhatUsersWrite(PageCase):
     def test_they_are_kept_with_their_problem_and_nothing_is_lost(self) -> None:
         address = self.address("journey-edit")
         added = self.client.post(
-            address, {"at": "night", "what": "add-item", "item": "repeat", "parent": token(self.stored().head)}
+            address,
+            {
+                "at": "night",
+                "what": "add-item",
+                "item": "repeat",
+                "parent": token(self.stored().head),
+            },
         )
         self.assertContains(added, "so many times")
-        for text, words in (("{{ 'a' * }}", "can&#x27;t be read"), ("{{ nowhere > 1 }}", "not captured before")):
+        for text, words in (
+            ("{{ 'a' * }}", "can&#x27;t be read"),
+            ("{{ nowhere > 1 }}", "not captured before"),
+        ):
             answer = self.client.post(
                 address,
                 {
@@ -569,13 +722,18 @@ class WhatUsersWrite(PageCase):
 class Items(PageCase):
     def edit(self, at: str, what: str, **more: object) -> None:
         answer = self.client.post(
-            self.address("journey-edit"), {"at": at, "what": what, "parent": token(self.stored().head), **more}
+            self.address("journey-edit"),
+            {"at": at, "what": what, "parent": token(self.stored().head), **more},
         )
         self.assertEqual(answer.status_code, 200, answer.content[:500])
 
     def shape(self) -> str:
         def one(step):  # type: ignore[no-untyped-def]
-            inner = ["(" + " ".join(map(one, slot)) + ")" for slot in step.slots()] if step.nests else []
+            inner = (
+                ["(" + " ".join(map(one, slot)) + ")" for slot in step.slots()]
+                if step.nests
+                else []
+            )
             return f"{step.kind}:{step.step}" + "".join(inner)
 
         return " ".join(one(step) for step in content(self.stored()).rounds)
@@ -614,11 +772,13 @@ class Items(PageCase):
         step = content(self.stored()).find_step("detour")
         assert step is not None
         self.assertEqual(
-            (step.choose, [(each.name, each.weight) for each in step.branches]), ("evenly", [("a", 1.0), ("b", 2.5)])
+            (step.choose, [(each.name, each.weight) for each in step.branches]),
+            ("evenly", [("a", 1.0), ("b", 2.5)]),
         )
         self.edit("detour", "duplicate")
         self.assertIn(
-            "choose:detour-copy()" if "choose:detour-copy" in self.shape() else "choose:detour-2()", self.shape()
+            "choose:detour-copy()" if "choose:detour-copy" in self.shape() else "choose:detour-2()",
+            self.shape(),
         )
         self.edit("detour", "remove")
         self.assertNotIn("choose:detour(", self.shape())

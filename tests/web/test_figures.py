@@ -12,7 +12,16 @@ from dynamikos.core.journeys import parse_journey
 from dynamikos.core.reports import KeptExchange
 from dynamikos.web.journeys.ladder import SIGNS, cut, draw, path_of, told_apart
 from dynamikos.web.rehearsals.queries import differences
-from dynamikos.web.ui.templatetags.figures import balance, ms, percent, plural, rate, runclock, size, us
+from dynamikos.web.ui.templatetags.figures import (
+    balance,
+    ms,
+    percent,
+    plural,
+    rate,
+    runclock,
+    size,
+    us,
+)
 from tests.web.support import EXAMPLES
 
 
@@ -39,7 +48,9 @@ class Figures(SimpleTestCase):
         for figure, value, expected in cases:
             with self.subTest(figure=figure.__name__, value=value):
                 self.assertEqual(figure(value), expected)
-        self.assertEqual([plural(n, "step") for n in (0, 1, 2000)], ["0 steps", "1 step", "2,000 steps"])
+        self.assertEqual(
+            [plural(n, "step") for n in (0, 1, 2000)], ["0 steps", "1 step", "2,000 steps"]
+        )
 
     def test_the_mark_never_stands_without_its_word(self) -> None:
         for word in ("met", "close", "not decided", "missed", "not judged"):
@@ -57,7 +68,8 @@ class Geometry(SimpleTestCase):
         self.assertEqual(ys, sorted(ys))
         self.assertGreaterEqual(min(b - a for a, b in itertools.pairwise(ys)), 40)
         self.assertEqual(
-            [name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING", "CLEAN-UP, AFTER A REHEARSAL"]
+            [name for name, _ in self.ladder.parts],
+            ["OPENING", "ROUNDS", "CLOSING", "CLEAN-UP, AFTER A REHEARSAL"],
         )
 
     def test_strands_lead_from_issue_to_every_use(self) -> None:
@@ -84,7 +96,9 @@ class Geometry(SimpleTestCase):
                 "code",
             },
         )
-        self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 1])
+        self.assertEqual(
+            [len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 1]
+        )
         hold = next(rung for rung in self.ladder.rungs if rung.request == "post-hold")
         self.assertEqual(strands["slot"].uses, [hold.y + 8])
         self.assertLess(strands["slot"].y, hold.y)
@@ -96,7 +110,8 @@ class Geometry(SimpleTestCase):
         inner, outer = steps["look-into-postbox"], steps["mailed-code"]
         self.assertTrue(outer.y < inner.y and inner.y + inner.height <= outer.y + outer.frame)
         self.assertEqual(
-            (outer.says, inner.x - outer.x), ("until {{ code and mailed_for == reference }}, every 0.5 s, …", 12)
+            (outer.says, inner.x - outer.x),
+            ("until {{ code and mailed_for == reference }}, every 0.5 s, …", 12),
         )
         self.assertEqual(
             [words for _, _, words in self.ladder.branches],
@@ -113,7 +128,10 @@ class Geometry(SimpleTestCase):
     def test_long_names_take_two_lines(self) -> None:
         cases = (
             ("Sign in", ["Sign in"]),
-            ("Find a slot of a quarter-hour tonight", ["Find a slot of a quarter-", "hour tonight"]),
+            (
+                "Find a slot of a quarter-hour tonight",
+                ["Find a slot of a quarter-", "hour tonight"],
+            ),
             (
                 "A name that is so long that even two lines can't hold all of it",
                 ["A name that is so long", "that even two lines can't…"],
@@ -121,7 +139,10 @@ class Geometry(SimpleTestCase):
             ("x" * 40, ["x" * 26, "x" * 14]),
         )
         for name, lines in cases:
-            text = f'form: 1\njourney: j\nname: J\nrounds:\n  - {{step: s, name: "{name}", think_s: 1}}\n'
+            text = (
+                f'form: 1\njourney: j\nname: J\nrounds:\n  - {{step: s, name: "{name}", think_s: '
+                f"1}}\n"
+            )
             with self.subTest(name):
                 row = draw(parse_journey(text)).steps[0]
                 self.assertEqual([line for _, line in row.lines], lines)
@@ -140,7 +161,16 @@ class Differences(SimpleTestCase):
         exchange = Exchange(sent=Sent(method="GET", url="http://a.example/"), answer=recorded)
         found = mock.Mock(pk=uuid.uuid4())
         kept = KeptExchange(
-            second=0, series=0, step="s", request="r", reason="kept", user=1, round=1, method="GET", url="u", **now
+            second=0,
+            series=0,
+            step="s",
+            request="r",
+            reason="kept",
+            user=1,
+            round=1,
+            method="GET",
+            url="u",
+            **now,
         )  # type: ignore[arg-type]
         return differences(found, [(0, kept, exchange)])[0]
 
@@ -150,19 +180,30 @@ class Differences(SimpleTestCase):
         same = [("content-type", "text/html; charset=utf-8")]
         self.assertEqual(self.said(page, status=200, headers=same, size_bytes=1100), [])
         self.assertEqual(
-            self.said(page, status=500, headers=same, size_bytes=1000), ["answered 500; the recording got 200"]
+            self.said(page, status=500, headers=same, size_bytes=1000),
+            ["answered 500; the recording got 200"],
         )
-        self.assertIn("size 10 B; recorded 1,000 B", self.said(page, status=200, headers=same, size_bytes=10))
+        self.assertIn(
+            "size 10 B; recorded 1,000 B", self.said(page, status=200, headers=same, size_bytes=10)
+        )
         self.assertTrue(
             any(
                 "kind of content" in each
-                for each in self.said(page, status=200, headers=[("content-type", "application/json")], size_bytes=1000)
+                for each in self.said(
+                    page,
+                    status=200,
+                    headers=[("content-type", "application/json")],
+                    size_bytes=1000,
+                )
             )
         )
         moved = Answer(status=303, headers=(("Location", "/sky?welcome=1"),))
         self.assertEqual(self.said(moved, status=303, headers=[("location", "/sky?welcome=2")]), [])
         self.assertTrue(
-            any("redirect" in each for each in self.said(moved, status=303, headers=[("location", "/sign-in")]))
+            any(
+                "redirect" in each
+                for each in self.said(moved, status=303, headers=[("location", "/sign-in")])
+            )
         )
         self.assertEqual(self.said(None, status=200), [])
 
@@ -179,9 +220,17 @@ class ToldApart(SimpleTestCase):
         self.assertTrue(all(len(name) <= SIGNS for name in names))
 
     def test_the_same_address_is_numbered(self) -> None:
-        names = told_apart(["POST /api/query", "GET /", "POST /api/query", "POST /api/query"], SIGNS)
+        names = told_apart(
+            ["POST /api/query", "GET /", "POST /api/query", "POST /api/query"], SIGNS
+        )
         self.assertEqual(
-            names, ["POST /api/query · 1 of 3", "GET /", "POST /api/query · 2 of 3", "POST /api/query · 3 of 3"]
+            names,
+            [
+                "POST /api/query · 1 of 3",
+                "GET /",
+                "POST /api/query · 2 of 3",
+                "POST /api/query · 3 of 3",
+            ],
         )
         long = "POST /api/" + "very-long-" * 5 + "end"
         self.assertEqual(len(set(told_apart([long, long], SIGNS))), 2)
@@ -190,7 +239,10 @@ class ToldApart(SimpleTestCase):
     def test_no_two_of_any_set_look_alike(self) -> None:
         random = Random(5)
         for _ in range(200):
-            fulls = ["GET /" + "".join(random.choice("ab/") for _ in range(random.randint(20, 60))) for _ in range(12)]
+            fulls = [
+                "GET /" + "".join(random.choice("ab/") for _ in range(random.randint(20, 60)))
+                for _ in range(12)
+            ]
             names = told_apart(fulls, SIGNS)
             self.assertTrue(all(len(name) <= SIGNS for name in names), names)
             self.assertEqual(len(set(names)), len(names), names)

@@ -19,7 +19,9 @@ class Importing(TransactionTestCase):
         self.sample = await sync_to_async(Sample)()
         client = AsyncClient()
         await client.aforce_login(self.sample.accounts["bran"])
-        answer = await client.post(self.sample.address(where), {"file": SimpleUploadedFile(name, data)})
+        answer = await client.post(
+            self.sample.address(where), {"file": SimpleUploadedFile(name, data)}
+        )
         if not answer.streaming:
             return [f"{answer.status_code} {answer.content.decode()}"]
         return [part.decode() async for part in answer.streaming_content]
@@ -37,18 +39,26 @@ class Importing(TransactionTestCase):
         self.assertEqual(made.status_code, 302)
         journey = await Journey.objects.aget(name="Again")
         self.assertIn(str(journey.pk), made.headers["Location"])
-        self.assertEqual(await RecordedExchange.objects.filter(recording__name="again.har").acount(), 39)
+        self.assertEqual(
+            await RecordedExchange.objects.filter(recording__name="again.har").acount(), 39
+        )
         nothing = await client.post(address, {"name": "None"})
         self.assertEqual(nothing.status_code, 422)
         self.assertIn("No host is ticked", nothing.content.decode())
 
     async def test_bad_files_say_why_and_store_nothing(self) -> None:
-        cases = ((b"nonsense", "x.har", "recordings", "not JSON"), (b"", "x.csv", "data/import", "is empty"))
+        cases = (
+            (b"nonsense", "x.har", "recordings", "not JSON"),
+            (b"", "x.csv", "data/import", "is empty"),
+        )
         for data, name, where, words in cases:
             with self.subTest(words):
                 self.assertIn(words, (await self.upload(data, name, where))[-1])
                 self.assertEqual(
-                    await RecordedExchange.objects.exclude(recording__name="evening-session.har").acount(), 0
+                    await RecordedExchange.objects.exclude(
+                        recording__name="evening-session.har"
+                    ).acount(),
+                    0,
                 )
             await self._flush()
 
@@ -72,10 +82,14 @@ class Editing(TestCase):
         return queries.content(queries.journeys(self.sample.member).get(pk=self.journey.pk))
 
     def send(self, **data: object):  # type: ignore[no-untyped-def]
-        return self.client.post(self.edit_address, {"parent": self.head(), **data}, headers={"HX-Request": "true"})
+        return self.client.post(
+            self.edit_address, {"parent": self.head(), **data}, headers={"HX-Request": "true"}
+        )
 
     def test_step_and_order(self) -> None:
-        answer = self.send(at="find-slot", what="step", name="Find a free slot", think_s="2,5", part="rounds")
+        answer = self.send(
+            at="find-slot", what="step", name="Find a free slot", think_s="2,5", part="rounds"
+        )
         self.assertEqual(answer.status_code, 200)
         self.assertContains(answer, "Find a free slot")
         self.assertContains(answer, "hx-swap-oob")
@@ -124,7 +138,12 @@ class Editing(TestCase):
         self.assertEqual(answer.status_code, 200)
         request = self.core().find_step("find-slot").requests[1]
         self.assertEqual(
-            (request.query, request.captures[0].json, request.captures[1].regex.group, request.checks[0].status),
+            (
+                request.query,
+                request.captures[0].json,
+                request.captures[1].regex.group,
+                request.checks[0].status,
+            ),
             ((("night", "01.02.2027"),), "$.slots[1].id", 1, 200),
         )
 
@@ -138,7 +157,9 @@ class Editing(TestCase):
             self.assertEqual(answer.status_code, 422)
             self.assertContains(answer, words, status_code=422)
         self.assertContains(
-            self.send(at="find-slot", what="step", name="typed by me", think_s="soon"), "typed by me", status_code=422
+            self.send(at="find-slot", what="step", name="typed by me", think_s="soon"),
+            "typed by me",
+            status_code=422,
         )
         self.assertEqual(self.core(), before)
 
@@ -152,7 +173,9 @@ class Editing(TestCase):
             headers={"HX-Request": "true"},
         )
         self.assertEqual(answer.status_code, 409)
-        self.assertContains(answer, "is newer than the one your change was made on", status_code=409)
+        self.assertContains(
+            answer, "is newer than the one your change was made on", status_code=409
+        )
         self.assertContains(answer, "Second", status_code=409)
         self.assertContains(answer, "First", status_code=409)
         self.assertEqual(self.core().find_step("find-slot").name, "First")
@@ -179,9 +202,17 @@ class Editing(TestCase):
             self.send(at="find-slot", what="step", name=name, think_s="1")
         self.send(at="", what="journey", name="Renamed")
         self.assertEqual(Revision.objects.filter(subject=self.journey.pk).count(), 3)
-        for way, name in (("undo", "ABC"), ("undo", "Find a slot"), ("redo", "ABC"), ("redo", "ABC")):
+        for way, name in (
+            ("undo", "ABC"),
+            ("undo", "Find a slot"),
+            ("redo", "ABC"),
+            ("redo", "ABC"),
+        ):
             self.assertEqual(
-                self.client.post(self.sample.address(f"journeys/{self.journey.pk}/{way}")).status_code, 302
+                self.client.post(
+                    self.sample.address(f"journeys/{self.journey.pk}/{way}")
+                ).status_code,
+                302,
             )
             self.assertEqual(self.core().find_step("find-slot").name, name)
         self.assertEqual(self.core().name, "Renamed")
@@ -192,11 +223,17 @@ class Editing(TestCase):
         address = self.sample.address(f"journeys/{self.journey.pk}/text")
         text = self.client.get(address).context["text"]
         answer = self.client.post(
-            address, {"parent": self.head(), "text": text.replace("name: Find a slot", "name: Look for a slot")}
+            address,
+            {
+                "parent": self.head(),
+                "text": text.replace("name: Find a slot", "name: Look for a slot"),
+            },
         )
         self.assertEqual(answer.status_code, 302)
         self.assertEqual(self.core().find_step("find-slot").name, "Look for a slot")
-        self.assertContains(self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "Look for a slot")
+        self.assertContains(
+            self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "Look for a slot"
+        )
 
     def test_text_that_does_not_parse_stays_a_draft(self) -> None:
         address, before = self.sample.address(f"journeys/{self.journey.pk}/text"), self.core()
@@ -211,10 +248,14 @@ class Editing(TestCase):
 
     def test_agreed_targets_are_the_owners_and_noted(self) -> None:
         address = self.sample.address(f"environments/{self.sample.environment.pk}/targets")
-        self.assertEqual(self.client.post(address, {"target": "http://new.example"}).status_code, 403)
+        self.assertEqual(
+            self.client.post(address, {"target": "http://new.example"}).status_code, 403
+        )
         self.client.force_login(self.sample.accounts["ada"])
         self.assertContains(
-            self.client.post(address, {"target": "new.example"}), "write scheme, host and port", status_code=422
+            self.client.post(address, {"target": "new.example"}),
+            "write scheme, host and port",
+            status_code=422,
         )
         self.client.post(address, {"target": "http://new.example"})
         self.assertTrue(Environment.objects.get().targets.filter(host="new.example").exists())

@@ -1,5 +1,5 @@
-"""What somebody new stumbled over: nothing typed is lost in a wrong box, nothing gone turns into something else,
-nothing is a dead end.
+"""What somebody new stumbled over: nothing typed is lost in a wrong box, nothing gone turns into
+something else, nothing is a dead end.
 """
 
 from msgspec.structs import replace
@@ -24,7 +24,9 @@ from tests.web.test_runs import generator
 
 
 class Rows(PageCase):
-    """A check, a capture or a pair typed into the wrong box of its row is taken from there, or it is said."""
+    """A check, a capture or a pair typed into the wrong box of its row is taken from there, or it
+    is said.
+    """
 
     def typed(self, **fields: object):  # type: ignore[no-untyped-def]
         step = next(each for each in content(self.stored()).rounds if each.requests)
@@ -108,18 +110,28 @@ class Gone(PageCase):
         made = plan_actions.add(self.sample.member, replace(core, plan="gone"))
         page = self.client.get(self.sample.address(f"load/{made.pk}"))
         self.assertContains(
-            page, '<option value="no-journey" selected>no-journey (not there any more)</option>', html=True
+            page,
+            '<option value="no-journey" selected>no-journey (not there any more)</option>',
+            html=True,
         )
-        made = plan_actions.add(self.sample.member, replace(core, plan="gone", journey=self.sample.journey.key))
+        made = plan_actions.add(
+            self.sample.member, replace(core, plan="gone", journey=self.sample.journey.key)
+        )
         page = self.client.get(self.sample.address(f"load/{made.pk}"))
-        self.assertContains(page, '<option value="nowhere" selected>nowhere (not there any more)</option>', html=True)
+        self.assertContains(
+            page,
+            '<option value="nowhere" selected>nowhere (not there any more)</option>',
+            html=True,
+        )
 
     def test_the_data_set_that_is_followed(self) -> None:
         self.sample.data.deal = {"follow": "elsewhere"}
         self.sample.data.save(update_fields=["deal"])
         page = self.client.get(self.sample.address(f"data/{self.sample.data.pk}"))
         self.assertContains(
-            page, '<option value="elsewhere" selected>elsewhere (not there any more)</option>', html=True
+            page,
+            '<option value="elsewhere" selected>elsewhere (not there any more)</option>',
+            html=True,
         )
 
 
@@ -138,24 +150,37 @@ class Follows(PageCase):
             after = plans.follows_of(self.sample.plan, core)
             assert after is not None
             scripts = plans.scripts_of(self.sample.plan, core)
-            found = plans.data_follows(self.sample.plan, core, scripts, {core.journey: after.round_s})[0]
+            found = plans.data_follows(
+                self.sample.plan, core, scripts, {core.journey: after.round_s}
+            )[0]
             with self.subTest(words):
                 self.assertIn(words, found.said)
                 self.assertEqual(found.early, early)
-                self.assertContains(self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), words)
+                self.assertContains(
+                    self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), words
+                )
 
     def test_switched_off_steps_are_not_counted(self) -> None:
         core = plans.content(self.sample.plan)
         (script,) = plans.scripts_of(self.sample.plan, core).values()
         before = what_follows(core, {core.journey: script}, lambda key, number: Took(1000))
         off = script.mapped(
-            lambda step: replace(step, off=True) if step.requests and step.step != script.rounds[-1].step else step
+            lambda step: (
+                replace(step, off=True)
+                if step.requests and step.step != script.rounds[-1].step
+                else step
+            )
         )
         after = what_follows(core, {core.journey: off}, lambda key, number: Took(1000))
         self.assertLess(after.exchanges_per_s, before.exchanges_per_s)
 
     def test_undo_takes_back_one_field_at_a_time(self) -> None:
-        for changes in ({"name": "First"}, {"name": "Second"}, {"grace_s": 7.0}, {"think_factor": 3.0}):
+        for changes in (
+            {"name": "First"},
+            {"name": "Second"},
+            {"grace_s": 7.0},
+            {"think_factor": 3.0},
+        ):
             plan_actions.change(
                 self.sample.member,
                 self.sample.plan,
@@ -179,7 +204,9 @@ class WaysOn(PageCase):
         self.client.force_login(self.sample.accounts["ada"])
         self.assertContains(self.client.post(address), "We have agreed to load", status_code=422)
         agree = self.sample.address(f"environments/{self.sample.environment.pk}/targets")
-        back = self.client.post(agree, {"target": "http://127.0.0.1:9", "journey": str(self.sample.journey.pk)})
+        back = self.client.post(
+            agree, {"target": "http://127.0.0.1:9", "journey": str(self.sample.journey.pk)}
+        )
         self.assertRedirects(back, self.address("journey"), fetch_redirect_response=False)
         self.assertEqual(AgreedTarget.objects.count(), 1)
 
@@ -190,33 +217,56 @@ class WaysOn(PageCase):
             self.sample.address(f"load/{self.sample.plan.pk}/delete"),
             self.sample.address(f"journeys/{self.sample.journey.pk}/delete"),
         )
-        self.assertContains(self.client.post(plan, {"sure": "x"}), "write its name", status_code=422)
+        self.assertContains(
+            self.client.post(plan, {"sure": "x"}), "write its name", status_code=422
+        )
         name = plans.content(self.sample.plan).name
         self.assertContains(self.client.post(plan, {"sure": name}), "is being run", status_code=422)
         Run.objects.filter(pk=run.pk).update(state="ended")
-        self.assertContains(self.client.post(journey, {"sure": "x"}), "write its name", status_code=422)
-        self.assertEqual(self.client.post(journey, {"sure": self.sample.journey.name}).status_code, 302)
-        self.assertContains(self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), "not there any more")
+        self.assertContains(
+            self.client.post(journey, {"sure": "x"}), "write its name", status_code=422
+        )
+        self.assertEqual(
+            self.client.post(journey, {"sure": self.sample.journey.name}).status_code, 302
+        )
+        self.assertContains(
+            self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")),
+            "not there any more",
+        )
         self.assertEqual(self.client.post(plan, {"sure": name}).status_code, 302)
         self.assertFalse(Journey.objects.exists() or LoadPlan.objects.exists())
         self.assertEqual(self.client.get(self.sample.address(f"runs/{run.pk}")).status_code, 200)
 
     def test_one_think_time_is_changed_where_all_are_listed(self) -> None:
         step = content(self.stored()).rounds[-1].step
-        data = {"step": step, "think_s": "4", "think": "even", "think_to_s": "9", "parent": token(self.stored().head)}
+        data = {
+            "step": step,
+            "think_s": "4",
+            "think": "even",
+            "think_to_s": "9",
+            "parent": token(self.stored().head),
+        }
         self.assertContains(self.client.post(self.address("journey-thinking"), data), "Kept.")
         found = content(self.stored()).find_step(step)
         assert found is not None
         self.assertEqual((found.think_s, found.think, found.think_to_s), (4.0, "even", 9.0))
         self.assertEqual(
-            self.client.post(self.address("journey-thinking"), {**data, "think_to_s": "1"}).status_code, 422
+            self.client.post(
+                self.address("journey-thinking"), {**data, "think_to_s": "1"}
+            ).status_code,
+            422,
         )
 
     def test_a_new_step_comes_after_what_is_selected(self) -> None:
         first = content(self.stored()).rounds[0].step
         self.client.post(
             self.address("journey-edit"),
-            {"what": "add-step", "at": first, "name": "In between", "parent": token(self.stored().head)},
+            {
+                "what": "add-step",
+                "at": first,
+                "name": "In between",
+                "parent": token(self.stored().head),
+            },
         )
         self.assertEqual([each.name for each in content(self.stored()).rounds][1], "In between")
 
@@ -224,9 +274,13 @@ class WaysOn(PageCase):
         from dynamikos.core.checks.kinds.contains import nearest
 
         near = nearest("<p>Your slot is booked for 21:15, welcome</p>", "slot is booked for 22:30")
-        self.assertEqual(near, "<p>Your »slot is booked for 21:15« , welcome</p>".replace("« ", "«"))
+        self.assertEqual(
+            near, "<p>Your »slot is booked for 21:15« , welcome</p>".replace("« ", "«")
+        )
         self.assertEqual(nearest("abc", "xyz"), "")
-        told = marked(f"40 bytes without it; nearest: {near}", "contains “slot is booked for 22:30”")
+        told = marked(
+            f"40 bytes without it; nearest: {near}", "contains “slot is booked for 22:30”"
+        )
         self.assertIn("slot is booked for 2", told)
         self.assertIn("<ins>", told)
         self.assertIn("&lt;p&gt;", told)

@@ -1,4 +1,6 @@
-"""Who is told: what can be added, what is asked for at a run's end, and that a run never depends on it."""
+"""Who is told: what can be added, what is asked for at a run's end, and that a run never depends on
+it.
+"""
 
 import datetime
 from unittest.mock import patch
@@ -24,10 +26,19 @@ class Notices(PageCase):
         self.hook = f"{target.scheme}://{target.host}:{target.port}/hook"
 
     def add(self, **typed: object):  # type: ignore[no-untyped-def]
-        return self.client.post(self.page, {"kind": "webhook", "to": self.hook, "event": EVERY, **typed})
+        return self.client.post(
+            self.page, {"kind": "webhook", "to": self.hook, "event": EVERY, **typed}
+        )
 
     def run_of(self, **more: object) -> Run:
-        given = {"number": 1, "name": "Evening", "frozen": b"{}", "sha256": "", "plan": self.sample.plan, **more}
+        given = {
+            "number": 1,
+            "name": "Evening",
+            "frozen": b"{}",
+            "sha256": "",
+            "plan": self.sample.plan,
+            **more,
+        }
         return Run.objects.create(project=self.sample.project, **given)
 
     def test_a_webhook_among_the_agreed_targets_and_its_key_is_shown_once(self) -> None:
@@ -40,20 +51,30 @@ class Notices(PageCase):
 
     def test_what_can_not_be_told_says_why_and_what_was_typed_stays(self) -> None:
         for typed, said in (
-            ({"to": "https://elsewhere.example/x"}, "is not an agreed target"), ({"to": "ftp://x"}, "no address of a"),
-            ({"to": "http://[::"}, "no address of a"), ({"to": "http://a:b@127.0.0.1/"}, "no name and password"),
-            ({"kind": "e-mail", "to": "nobody"}, "no e-mail address"), ({"event": []}, "at least one"),
+            ({"to": "https://elsewhere.example/x"}, "is not an agreed target"),
+            ({"to": "ftp://x"}, "no address of a"),
+            ({"to": "http://[::"}, "no address of a"),
+            ({"to": "http://a:b@127.0.0.1/"}, "no name and password"),
+            ({"kind": "e-mail", "to": "nobody"}, "no e-mail address"),
+            ({"event": []}, "at least one"),
             ({"kind": "e-mail", "to": "a@b.example\nBcc: c@d.example"}, "no e-mail address"),
-            ({"kind": "pigeon"}, "a webhook or an e-mail"), ({"plan": "x"}, "is not in the project any more"),
-        ):  # fmt: skip
+            ({"kind": "pigeon"}, "a webhook or an e-mail"),
+            ({"plan": "x"}, "is not in the project any more"),
+        ):
             with self.subTest(typed):
                 page = self.add(**typed)
                 self.assertContains(page, said, status_code=422)
-        self.assertContains(self.add(to="https://elsewhere.example/x"), "https://elsewhere.example/x", status_code=422)
+        self.assertContains(
+            self.add(to="https://elsewhere.example/x"),
+            "https://elsewhere.example/x",
+            status_code=422,
+        )
         self.assertFalse(Notice.objects.exists())
 
     def test_those_of_the_plan_and_of_any_are_told_with_the_sentence_and_the_link(self) -> None:
-        other = actions.add(self.sample.member, {"kind": "e-mail", "to": "a@b.example"}, ["lost"])[0]
+        other = actions.add(self.sample.member, {"kind": "e-mail", "to": "a@b.example"}, ["lost"])[
+            0
+        ]
         self.add(plan=str(self.sample.plan.pk))
         outcome = {"ended": "finished", "exit_code": 0, "judgements": []}
         with self.settings(ADDRESS="http://load.example/"):
@@ -63,7 +84,9 @@ class Notices(PageCase):
             self.assertEqual(actions.announce(self.run_of(number=2, plan=None), "ended"), 0)
         told = [each.told for each in Sending.objects.order_by("pk")]
         self.assertEqual((told[0]["verdict"], told[0]["run"]), ("met", 1))
-        self.assertEqual(told[0]["link"], f"http://load.example/p/{self.sample.project.pk}/runs/{run.pk}")
+        self.assertEqual(
+            told[0]["link"], f"http://load.example/p/{self.sample.project.pk}/runs/{run.pk}"
+        )
         self.assertEqual(Sending.objects.filter(notice=other).count(), 1)
         actions.switch(self.sample.member, other, is_on=False)
         self.assertEqual(actions.announce(run, "lost", "x"), 1)
@@ -71,7 +94,9 @@ class Notices(PageCase):
 
     def test_a_run_that_did_not_happen_says_so(self) -> None:
         self.add()
-        actions.announce(self.run_of(state="refused", ending=plain(refused("no generator came"))), "ended")
+        actions.announce(
+            self.run_of(state="refused", ending=plain(refused("no generator came"))), "ended"
+        )
         self.assertIn("no generator came", Sending.objects.get().told["sentence"])
 
     def test_of_trials_nobody_is_told(self) -> None:
@@ -105,7 +130,9 @@ class Notices(PageCase):
         self.client.post(change, {"do": "test"})
         sending = Sending.objects.get()
         self.assertEqual((sending.event, sending.state), ("test", "waiting"))
-        self.assertContains(self.client.get(reverse("notices-log", args=[self.sample.project.pk])), "every 1s")
+        self.assertContains(
+            self.client.get(reverse("notices-log", args=[self.sample.project.pk])), "every 1s"
+        )
         Sending.objects.update(state="given up", tries=6)
         self.assertContains(self.client.get(self.page), "Try again")
         self.client.post(reverse("notice-again", args=[self.sample.project.pk, sending.pk]))

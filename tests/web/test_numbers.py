@@ -1,4 +1,6 @@
-"""Every reader of typed numbers refuses what is endless or none, and keeps the digits of a whole one."""
+"""Every reader of typed numbers refuses what is endless or none, and keeps the digits of a whole
+one.
+"""
 
 from collections.abc import Callable
 from unittest import TestCase
@@ -42,11 +44,16 @@ class Readers(TestCase):
         for name, read in READERS.items():
             read("7")
             for text in ("nan", "inf", "1e999", "many", "1,2,3"):
-                with self.subTest(name, text=text), self.assertRaisesRegex(DynamikosError, "is not a number"):
+                with (
+                    self.subTest(name, text=text),
+                    self.assertRaisesRegex(DynamikosError, "is not a number"),
+                ):
                     read(text)
 
     def test_thousands_stay_thousands(self) -> None:
-        self.assertEqual((number("4,000", "n"), whole("4,000", "n"), seconds("4,000")), (4000, 4000, 4000))
+        self.assertEqual(
+            (number("4,000", "n"), whole("4,000", "n"), seconds("4,000")), (4000, 4000, 4000)
+        )
         self.assertEqual(whole("4000123412341237", "n"), 4_000_123_412_341_237)
         with self.assertRaisesRegex(DynamikosError, "not a whole"):
             whole("2,5", "n")

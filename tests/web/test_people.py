@@ -1,4 +1,6 @@
-"""Who is there in a run: asked for while somebody looks, one user and its log, what was kept as it is chosen."""
+"""Who is there in a run: asked for while somebody looks, one user and its log, what was kept as it
+is chosen.
+"""
 
 import datetime
 from typing import Any
@@ -26,7 +28,9 @@ class People(PageCase):
         run.save()
         cls.run_pk = run.pk
         cls.shards = [
-            Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
+            Shard.objects.create(
+                run=run, number=number, generator_name=f"g{number}", state="running"
+            )
             for number in range(2)
         ]
         inputs = queries.frozen(run)
@@ -35,21 +39,38 @@ class People(PageCase):
         for at in range(30):
             of = cls.steps[at % 2]
             kept = KeptExchange(
-                second=at, series=of.no, step=of.step, request=of.request,
-                reason="failed: status-500" if at % 5 == 0 else "followed", user=1 + at % 3, round=at // 6,
+                second=at,
+                series=of.no,
+                step=of.step,
+                request=of.request,
+                reason="failed: status-500" if at % 5 == 0 else "followed",
+                user=1 + at % 3,
+                round=at // 6,
                 method="GET",
-                url=f"http://127.0.0.1:9/{of.request}", status=500 if at % 5 == 0 else 200, duration_us=250_000,
-                ended_us=1_000_000 * at + 500_000, parts_us={"wait": 200_000, "receive": 20_000},
+                url=f"http://127.0.0.1:9/{of.request}",
+                status=500 if at % 5 == 0 else 200,
+                duration_us=250_000,
+                ended_us=1_000_000 * at + 500_000,
+                parts_us={"wait": 200_000, "receive": 20_000},
                 variables={"term": f"m{at}"},
-            )  # fmt: skip
+            )
             Kept.objects.create(
-                run=run, shard=0, sequence=at, second=at, series=of.no, reason=kept.reason, user=kept.user,
-                round=kept.round, body=pack_kept(kept),
-            )  # fmt: skip
+                run=run,
+                shard=0,
+                sequence=at,
+                second=at,
+                series=of.no,
+                reason=kept.reason,
+                user=kept.user,
+                round=kept.round,
+                body=pack_kept(kept),
+            )
 
     def at(self, name: str, *more: Any, **query: Any) -> str:
         found = reverse(name, args=[self.sample.project.pk, self.run_pk, *more])
-        return found + ("?" + "&".join(f"{key}={value}" for key, value in query.items()) if query else "")
+        return found + (
+            "?" + "&".join(f"{key}={value}" for key, value in query.items()) if query else ""
+        )
 
     def show(self, shard: int, *users: UserNow, failing: int = 0, ago_s: float = 0) -> None:
         body = msgspec.json.encode(Present(second=7, users=50, failing=failing, shown=list(users)))
@@ -68,7 +89,15 @@ class People(PageCase):
     def test_those_that_fail_most_come_first_whatever_generator_they_are_on(self) -> None:
         step = self.steps[0].step
         self.show(0, UserNow(number=4, row=0, state="thinking", step=step, round=3), failing=1)
-        worst = UserNow(number=9, row=0, state="in a round", failures=7, failure="status-500", ago_s=2.0, waits_s=4.5)
+        worst = UserNow(
+            number=9,
+            row=0,
+            state="in a round",
+            failures=7,
+            failure="status-500",
+            ago_s=2.0,
+            waits_s=4.5,
+        )
         self.show(1, worst, failing=1)
         page = self.client.post(self.at("run-users"))
         text = page.content.decode()
@@ -82,7 +111,12 @@ class People(PageCase):
     def test_one_user_its_values_and_its_log_as_it_grows(self) -> None:
         self.assertContains(self.client.post(self.at("run-user", 2)), "Asking g0, g1")
         self.show(0)
-        self.show(1, UserNow(number=2, row=0, state="thinking", values={"term": "<m31>"}, rows={"observers": 12}))
+        self.show(
+            1,
+            UserNow(
+                number=2, row=0, state="thinking", values={"term": "<m31>"}, rows={"observers": 12}
+            ),
+        )
         now = self.client.post(self.at("run-user", 2))
         self.assertContains(now, "&lt;m31&gt;")
         self.assertContains(now, "observers")
@@ -94,7 +128,9 @@ class People(PageCase):
         newer = self.client.get(self.at("run-user", 2, after=lines[-3].pk), HTTP_HX_REQUEST="true")
         self.assertEqual(newer.content.decode().count('data-opens="k'), 2)
         self.assertContains(newer, f"after={lines[-1].pk}")
-        nothing = self.client.get(self.at("run-user", 2, after=lines[-1].pk), HTTP_HX_REQUEST="true")
+        nothing = self.client.get(
+            self.at("run-user", 2, after=lines[-1].pk), HTTP_HX_REQUEST="true"
+        )
         self.assertContains(nothing, f"after={lines[-1].pk}")
 
     def test_kept_exchanges_by_user_step_reason_and_value(self) -> None:
@@ -120,33 +156,58 @@ class People(PageCase):
 
     def keep(self, at: int, reason: str, of: Any, user: int, **more: Any) -> Kept:
         kept = KeptExchange(
-            second=at, series=of.no, step=of.step, request=of.request, reason=reason, user=user, round=1,
+            second=at,
+            series=of.no,
+            step=of.step,
+            request=of.request,
+            reason=reason,
+            user=user,
+            round=1,
             **{"method": "GET", "url": "http://127.0.0.1:9/x", "status": 500} | more,
-        )  # fmt: skip
+        )
         return Kept.objects.create(
-            run_id=self.run_pk, shard=0, sequence=1000 + Kept.objects.count(), second=at, series=of.no, reason=reason,
-            user=user, round=1, body=pack_kept(kept),
-        )  # fmt: skip
+            run_id=self.run_pk,
+            shard=0,
+            sequence=1000 + Kept.objects.count(),
+            second=at,
+            series=of.no,
+            reason=reason,
+            user=user,
+            round=1,
+            body=pack_kept(kept),
+        )
 
     def test_no_kind_of_failure_and_nobody_who_is_followed_pushes_out_another_kind(self) -> None:
         for _ in range(300):
             self.keep(40, "failed: status-500", self.steps[0], 1)
         for _ in range(700):
             self.keep(41, "followed", self.steps[0], 2, item="set", method="", url="", status=0)
-        late = [self.keep(50, f"failed: {kind}", self.steps[1], 3) for kind in ("timeout", "status-404", "check")]
-        passed = self.keep(51, "among the slowest", self.steps[1], 4, status=200, duration_us=9_000_000)
+        late = [
+            self.keep(50, f"failed: {kind}", self.steps[1], 3)
+            for kind in ("timeout", "status-404", "check")
+        ]
+        passed = self.keep(
+            51, "among the slowest", self.steps[1], 4, status=200, duration_us=9_000_000
+        )
         shown = dict(queries.kept(Run.objects.get(pk=self.run_pk), 0, 100))
         self.assertLessEqual({each.pk for each in (*late, passed)}, shown.keys())
         self.assertEqual(sum(each.reason == "failed: status-500" for each in shown.values()), 57)
         page = self.client.get(self.at("run-log")).content.decode()
-        self.assertEqual(page.count('data-opens="k'), 100 + 25)  # as many failed ones as go, and all the others
+        self.assertEqual(
+            page.count('data-opens="k'), 100 + 25
+        )  # as many failed ones as go, and all the others
         self.assertTrue(all(f'data-opens="k{each.pk}"' in page for each in (*late, passed)))
         chosen = self.client.get(self.at("run-log", user=2)).content.decode()
         self.assertGreater(chosen.count('data-opens="k'), 150)  # with what it did besides
 
     def test_who_was_followed_stays_to_be_read(self) -> None:
         self.show(0)
-        self.show(1, UserNow(number=2, row=0, state="thinking", values={"term": "m31"}, rows={"observers": 12}))
+        self.show(
+            1,
+            UserNow(
+                number=2, row=0, state="thinking", values={"term": "m31"}, rows={"observers": 12}
+            ),
+        )
         self.client.post(self.at("run-user", 2))
         self.show(1)
         page = self.client.post(self.at("run-user", 2))
@@ -164,27 +225,44 @@ class People(PageCase):
         inputs = queries.frozen(Run.objects.get(pk=self.run_pk))
         of = next(
             (series, request)
-            for series in every_series(inputs) if series.level == "request"
+            for series in every_series(inputs)
+            if series.level == "request"
             for request in inputs.journeys[series.journey].find_step(series.step).requests
-            if request.request == series.request and request.method == "GET" and request.recorded is not None
-        )  # fmt: skip
+            if request.request == series.request
+            and request.method == "GET"
+            and request.recorded is not None
+        )
         one = self.keep(
-            5, "failed: status-500", of[0], 3, recorded=of[1].recorded, body="<h1>Out of plates</h1>", size_bytes=22,
+            5,
+            "failed: status-500",
+            of[0],
+            3,
+            recorded=of[1].recorded,
+            body="<h1>Out of plates</h1>",
+            size_bytes=22,
             headers=[("Content-Type", "text/html"), ("X-Dome", "shut")],
-        )  # fmt: skip
+        )
         page = self.client.get(self.at("run-kept", one.pk))
         self.assertContains(page, "Beside its recording")
-        self.assertContains(page, "Looks different from the recording: answered 500; the recording got 200")
-        self.assertContains(page, '<details open><summary class="small">Body, − recorded, + in this run')
+        self.assertContains(
+            page, "Looks different from the recording: answered 500; the recording got 200"
+        )
+        self.assertContains(
+            page, '<details open><summary class="small">Body, − recorded, + in this run'
+        )
         self.assertContains(page, "<ins>+ &lt;h1&gt;Out of plates&lt;/h1&gt;</ins>")
         self.assertContains(page, '<tr class="bad"> <td class="mono small">x-dome')
         alone = self.keep(5, "failed: status-500", of[0], 3)
-        self.assertNotContains(self.client.get(self.at("run-kept", alone.pk)), "Beside its recording")
+        self.assertNotContains(
+            self.client.get(self.at("run-kept", alone.pk)), "Beside its recording"
+        )
 
     def test_when_it_is_over_and_wrong_turns(self) -> None:
         answer = self.client.get(self.at("run-users", number=17))
         self.assertEqual(answer["Location"], self.at("run-user", 17))
-        self.assertContains(self.client.get(self.at("run-users", number="many")), "not a number", status_code=422)
+        self.assertContains(
+            self.client.get(self.at("run-users", number="many")), "not a number", status_code=422
+        )
         Run.objects.filter(pk=self.run_pk).update(state="ended", ending={"cause": "finished"})
         self.assertContains(self.client.get(self.at("run-users")), "The run is over")
         page = self.client.get(self.at("run-user", 99))

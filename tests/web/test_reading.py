@@ -1,4 +1,6 @@
-"""Windows, slices and lines of a run of three rows on two generators, against its samples one by one."""
+"""Windows, slices and lines of a run of three rows on two generators, against its samples one by
+one.
+"""
 
 import datetime
 import html
@@ -52,7 +54,8 @@ class Reading(TestCase):
         short = replace(inputs.journey, opening=(), rounds=inputs.journey.rounds[:3], closing=())
         persona = {"left": "calm", "right": "calm"}
         rows = tuple(
-            CrowdRow(row=name, journey=key, persona=persona.get(name, "")) for name in ("left", "middle", "right")
+            CrowdRow(row=name, journey=key, persona=persona.get(name, ""))
+            for name in ("left", "middle", "right")
         )
         profile = (Stretch(stretch="burst", to=6, seconds=SECONDS),)
         inputs = replace(
@@ -70,10 +73,14 @@ class Reading(TestCase):
         cls.samples, cls.wrong, cls.dealt, cls.failures = {}, {}, [], []
         reports = []
         for number in range(2):
-            shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
+            shard = Shard.objects.create(
+                run=run, number=number, generator_name=f"g{number}", state="running"
+            )
             for second in range(SECONDS):
                 parts = [cls.part(number, each.no, second, draw) for each in cls.series]
-                message = ShardSecond(shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2})
+                message = ShardSecond(
+                    shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2}
+                )
                 cls.one_fails(number, second)
                 if second > FIRST_FAILS_S and second % 10 == 9:
                     message.by_value = cls.told(number)
@@ -86,15 +93,32 @@ class Reading(TestCase):
         RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
         cls.run_pk = run.pk
         for at, row in enumerate(("left", "middle", "right")):
-            of_row = next(each for each in cls.series if each.row == row and each.level == "request")
+            of_row = next(
+                each for each in cls.series if each.row == row and each.level == "request"
+            )
             kept = KeptExchange(
-                second=100, series=of_row.no, step=of_row.step, request=of_row.request, reason="failed: status", user=1,
-                round=1, method="GET", url="http://127.0.0.1/", status=500,
-            )  # fmt: skip
+                second=100,
+                series=of_row.no,
+                step=of_row.step,
+                request=of_row.request,
+                reason="failed: status",
+                user=1,
+                round=1,
+                method="GET",
+                url="http://127.0.0.1/",
+                status=500,
+            )
             Kept.objects.create(
-                run=run, shard=0, sequence=at, second=100, series=of_row.no, reason=kept.reason, user=1, round=1,
+                run=run,
+                shard=0,
+                sequence=at,
+                second=100,
+                series=of_row.no,
+                reason=kept.reason,
+                user=1,
+                round=1,
                 body=pack_kept(kept),
-            )  # fmt: skip
+            )
 
     @classmethod
     def one_fails(cls, shard: int, second: int) -> None:
@@ -110,11 +134,20 @@ class Reading(TestCase):
         """All of a shard so far, by a column of few values and one of many."""
         dealt = Counter(term for number, _, term in cls.dealt if number == shard)
         failed = Counter((term, no) for number, _, no, term in cls.failures if number == shard)
-        by_term = {term: {no: count for (each, no), count in failed.items() if each == term} for term in TERMS}
+        by_term = {
+            term: {no: count for (each, no), count in failed.items() if each == term}
+            for term in TERMS
+        }
         many = Counter(no for number, _, no, _ in cls.failures if number == shard)
         return ByValue(
-            values=[OfValue(name="t.term", value=each, dealt=dealt[each], failed=by_term[each]) for each in TERMS],
-            many=[OfMany(name="t.id", series=no, failed=count, values=9, most=2) for no, count in many.items()],
+            values=[
+                OfValue(name="t.term", value=each, dealt=dealt[each], failed=by_term[each])
+                for each in TERMS
+            ],
+            many=[
+                OfMany(name="t.id", series=no, failed=count, values=9, most=2)
+                for no, count in many.items()
+            ],
         )
 
     @classmethod
@@ -124,7 +157,9 @@ class Reading(TestCase):
         failed = {"status 500": 1} if draw.random() < 0.1 else {}
         wrong = [int(draw.lognormvariate(8, 0.5)) for _ in failed]
         cls.wrong.setdefault((shard, no), []).extend((second, value) for value in wrong)
-        return replace(cls.of_values(no, values), failed=failed, failed_hist=Histogram.of(wrong).to_bytes())
+        return replace(
+            cls.of_values(no, values), failed=failed, failed_hist=Histogram.of(wrong).to_bytes()
+        )
 
     @staticmethod
     def of_values(no: int, values: list[int]) -> SeriesSecond:
@@ -139,20 +174,31 @@ class Reading(TestCase):
         """Against counting what failed one by one."""
         of = {each.no: each for each in self.series}
         for begin, end, rows, shards, counted in (
-            (0, SECONDS, None, None, (0, SECONDS)), (37, 112, None, None, (30, 120)), (0, 20, None, None, (0, 20)),
-            (40, 90, {"left"}, None, (40, 90)), (5, 58, None, [1], (0, 60)), (600, 640, None, None, (600, 660)),
-            (615, 700, {"middle", "right"}, [0], (600, SECONDS)), (10, 50, None, None, (10, 50)),
-        ):  # fmt: skip
+            (0, SECONDS, None, None, (0, SECONDS)),
+            (37, 112, None, None, (30, 120)),
+            (0, 20, None, None, (0, 20)),
+            (40, 90, {"left"}, None, (40, 90)),
+            (5, 58, None, [1], (0, 60)),
+            (600, 640, None, None, (600, 660)),
+            (615, 700, {"middle", "right"}, [0], (600, SECONDS)),
+            (10, 50, None, None, (10, 50)),
+        ):
             found = by_value.failures(self.found(), self.inputs, begin, end, rows, shards)
             self.assertEqual((found.from_s, found.to_s), counted)
-            until = SECONDS - SECONDS % 10 if counted[1] == SECONDS else counted[1]  # the newest that was told
+            until = (
+                SECONDS - SECONDS % 10 if counted[1] == SECONDS else counted[1]
+            )  # the newest that was told
             expected = Counter(
                 (of[no].step, of[no].request, term)
                 for shard, second, no, term in self.failures
                 if counted[0] <= second < until and (rows is None or of[no].row in rows)
                 and (shards is None or shard in shards)
             )  # fmt: skip
-            told = {(*each.asked[1:], each.value): each.failed for each in found.values if not each.is_many}
+            told = {
+                (*each.asked[1:], each.value): each.failed
+                for each in found.values
+                if not each.is_many
+            }
             self.assertEqual(told, dict(expected))
             many = {each.asked[1:]: each.of for each in found.values if each.is_many}
             self.assertEqual(sum(many.values()), sum(expected.values()))
@@ -163,19 +209,27 @@ class Reading(TestCase):
                 if counted[0] <= second < until and (shards is None or shard in shards)
             )  # fmt: skip
             is_known = counted[0] == 0 or counted[0] > FIRST_FAILS_S
-            self.assertEqual({(each.value, each.dealt) for each in found.values if not each.is_many},
-                             {(term, dealt[term] if is_known else 0) for _, _, term in expected})  # fmt: skip
+            self.assertEqual(
+                {(each.value, each.dealt) for each in found.values if not each.is_many},
+                {(term, dealt[term] if is_known else 0) for _, _, term in expected},
+            )
 
     def test_pinned_failures_by_value_are_those_of_the_window_and_the_slice(self) -> None:
         of = {"run": str(self.run_pk), "from": "605", "to": "650", "row": "left", "generator": "1"}
         told = values(Seen(self.sample.member.project, of))
         left = {each.no for each in self.series if each.row == "left"}
-        failed = sum(1 for shard, second, no, _ in self.failures if shard == 1 and 600 <= second < 660 and no in left)
+        failed = sum(
+            1
+            for shard, second, no, _ in self.failures
+            if shard == 1 and 600 <= second < 660 and no in left
+        )
         self.assertEqual(sum(int(row[3]) for row in told.tables[0].rows if row[2] in TERMS), failed)
         self.assertIn("counted from second 600 to 660", told.where)
         self.assertIn("g1 only", told.where)
 
-    def values(self, numbers: set[int], begin: int, end: int, shards: tuple[int, ...] = (0, 1)) -> Any:
+    def values(
+        self, numbers: set[int], begin: int, end: int, shards: tuple[int, ...] = (0, 1)
+    ) -> Any:
         return np.array(
             [v for (shard, no), rows in self.samples.items() if no in numbers and shard in shards
              for second, v in rows if begin <= second < end]
@@ -189,15 +243,26 @@ class Reading(TestCase):
             return
         self.assertAlmostEqual(row.mean_ms, values.mean() / 1000, 9)
         self.assertAlmostEqual(row.sd_ms, values.std() / 1000, 6)
-        for percent, found in ((50, row.p50_ms), (90, row.p90_ms), (95, row.p95_ms), (99, row.p99_ms)):
+        for percent, found in (
+            (50, row.p50_ms),
+            (90, row.p90_ms),
+            (95, row.p95_ms),
+            (99, row.p99_ms),
+        ):
             exact = np.sort(values)[math.ceil(percent / 100 * len(values)) - 1] / 1000
             if found is not None:
                 self.assertLess(abs(found - exact), 0.001 * exact + 1e-9)
 
     def test_of_everybody_and_of_each_row_in_any_window(self) -> None:
         found = self.found()
-        alike = {each.no: {other.no for other in self.series if (other.level, other.step, other.request) == (
-            each.level, each.step, each.request)} for each in self.series}  # fmt: skip
+        alike = {
+            each.no: {
+                other.no
+                for other in self.series
+                if (other.level, other.step, other.request) == (each.level, each.step, each.request)
+            }
+            for each in self.series
+        }
         first = {(each.level, each.step, each.request): each.no for each in reversed(self.series)}
         for begin, end in ((0, SECONDS), (33, 571), (119, 121), (600, 665), (630, 664), (0, 5000)):
             for row in (None, "middle"):
@@ -216,20 +281,31 @@ class Reading(TestCase):
 
     def test_of_all_rows_of_a_persona(self) -> None:
         found = self.found()
-        self.assertEqual([key for key, _ in reading.slices_of(self.inputs)], ["left", "middle", "right", "@calm"])
+        self.assertEqual(
+            [key for key, _ in reading.slices_of(self.inputs)], ["left", "middle", "right", "@calm"]
+        )
         for begin, end in ((0, SECONDS), (33, 571), (630, 664)):
             ledger = queries.window(found, self.inputs, begin, end, "@calm")
             shown = reading.shown_series(self.inputs, "@calm")
             self.assertEqual(len(shown), len(self.series) / 3)
             for step, below in queries.table(ledger, shown, end - begin, "", True):
                 for each in (step, *below):
-                    numbers = {other.no for other in self.series if other.row in ("left", "right") and (
-                        other.level, other.step, other.request) == (each.level, each.step, each.request)}  # fmt: skip
+                    numbers = {
+                        other.no
+                        for other in self.series
+                        if other.row in ("left", "right")
+                        and (other.level, other.step, other.request)
+                        == (each.level, each.step, each.request)
+                    }
                     self.same(each, self.values(numbers, begin, end))
-            rounds = {each.no for each in self.series if each.level == "round" and each.row != "middle"}
+            rounds = {
+                each.no for each in self.series if each.level == "round" and each.row != "middle"
+            }
             told = queries.rounds(ledger, "@calm", {"left", "right"})[0]
             self.assertEqual(told, len(self.values(rounds, begin, end)))
-        step = next(each for each in reading.shown_series(self.inputs, "@calm") if each.level == "step")
+        step = next(
+            each for each in reading.shown_series(self.inputs, "@calm") if each.level == "step"
+        )
         one = queries.of_generators(found, self.inputs, (1,), 60, 660, "@calm")
         numbers = {each.no for each in self.series if (each.level, each.step) == ("step", step.step)
                    and each.row != "middle"}  # fmt: skip
@@ -242,20 +318,34 @@ class Reading(TestCase):
         short = self.inputs.journeys[key]
         other = replace(short, journey="other", name="Other ones")
         rows = tuple(
-            CrowdRow(row=name, journey=journey) for name, journey in zip("abc", (key, "other", key), strict=True)
+            CrowdRow(row=name, journey=journey)
+            for name, journey in zip("abc", (key, "other", key), strict=True)
         )
         crowd = Crowd(crowd="c", profile=(Stretch(stretch="burst", to=6, seconds=130),), rows=rows)
-        inputs = replace(self.inputs, journeys={key: short, "other": other}, crowds=(crowd,), measured=(0.0, 130.0))
-        Run.objects.filter(pk=run.pk).update(frozen=canonical(inputs), state="running", begins_at=timezone.now())
+        inputs = replace(
+            self.inputs,
+            journeys={key: short, "other": other},
+            crowds=(crowd,),
+            measured=(0.0, 130.0),
+        )
+        Run.objects.filter(pk=run.pk).update(
+            frozen=canonical(inputs), state="running", begins_at=timezone.now()
+        )
         for number in range(2):
-            shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
+            shard = Shard.objects.create(
+                run=run, number=number, generator_name=f"g{number}", state="running"
+            )
             for second in range(130):
-                parts = [self.of_values(each.no, [1000 * (1 + each.no)]) for each in every_series(inputs)]
+                parts = [
+                    self.of_values(each.no, [1000 * (1 + each.no)]) for each in every_series(inputs)
+                ]
                 body = encode(ShardSecond(shard=number, second=second, series=parts))
                 Report.objects.create(shard=shard, second=second, body=body)
         RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
         found = Run.objects.get(pk=run.pk)
-        self.assertEqual([named for named, _ in reading.slices_of(inputs)], ["a", "b", "c", f"~{key}"])
+        self.assertEqual(
+            [named for named, _ in reading.slices_of(inputs)], ["a", "b", "c", f"~{key}"]
+        )
         shown = reading.shown_series(inputs, f"~{key}")
         self.assertEqual({each.journey for each in shown}, {key})
         for ledger, each_s in (
@@ -266,7 +356,9 @@ class Reading(TestCase):
             self.assertEqual(ledger.totals[step.no].passed.n, 110 * each_s)
             self.assertEqual(queries.rounds(ledger, f"~{key}", {"a", "c"})[0], 110 * each_s)
         self.client.force_login(self.sample.accounts["bran"])
-        page = self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=10&to=120&row=~{key}"))
+        page = self.client.get(
+            self.sample.address(f"runs/{run.pk}/tables?from=10&to=120&row=~{key}")
+        )
         self.assertContains(page, f"all of {short.name}")
         self.assertEqual({step.count for step, _ in page.context["rows"]}, {440})
         self.assertNotContains(page, "Other ones:")
@@ -275,7 +367,9 @@ class Reading(TestCase):
         ledger = queries.window(self.found(), self.inputs, 0, SECONDS, "middle")
         shown = reading.shown_series(self.inputs, "middle")
         for step, _ in queries.table(ledger, shown, SECONDS, "", True, of_failed=True):
-            values = np.array([v for (_, no), rows in self.wrong.items() if no == step.no for _, v in rows])
+            values = np.array(
+                [v for (_, no), rows in self.wrong.items() if no == step.no for _, v in rows]
+            )
             self.assertEqual(step.failures, len(values))
             exact = np.sort(values)[math.ceil(0.5 * len(values)) - 1] / 1000
             self.assertLess(abs((step.p50_ms or 0) - exact), 0.001 * exact + 1e-9)
@@ -284,33 +378,52 @@ class Reading(TestCase):
     def test_slices_by_persona_and_outcome_on_the_pages(self) -> None:
         found = self.found()
         self.client.force_login(self.sample.accounts["bran"])
-        page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=0&to=600&row=@calm&outcome=failed"))
+        page = self.client.get(
+            self.sample.address(f"runs/{found.pk}/tables?from=0&to=600&row=@calm&outcome=failed")
+        )
         self.assertContains(page, "all Calm ones")
         self.assertContains(page, "Times are those of failed ones")
         self.assertContains(page, "Times of what passed")
         address = self.sample.address(f"runs/{found.pk}/sides")
-        sides = self.client.get(address, {"a-row": "@calm", "b-row": "middle", "b-outcome": "failed"})
+        sides = self.client.get(
+            address, {"a-row": "@calm", "b-row": "middle", "b-outcome": "failed"}
+        )
         self.assertContains(sides, "all Calm ones")
-        failed = {each.either.step: each.b for each in sides.context["pairs"] if each.either.level == "step"}
+        failed = {
+            each.either.step: each.b
+            for each in sides.context["pairs"]
+            if each.either.level == "step"
+        }
         self.assertTrue(all(each.mean_ms is None and each.count for each in failed.values()))
         self.assertEqual(self.client.get(address, {"a-row": "@nobody"}).status_code, 200)
 
     def test_of_one_generator(self) -> None:
         step = next(each for each in self.series if each.level == "step")
         ledger = reading.window(self.found(), [step], 60, 660, (1,))
-        self.assertEqual(ledger.totals[step.no].passed.n, len(self.values({step.no}, 60, 660, (1,))))
+        self.assertEqual(
+            ledger.totals[step.no].passed.n, len(self.values({step.no}, 60, 660, (1,)))
+        )
 
     def test_the_table_of_one_generator(self) -> None:
         found = self.found()
         ledger = queries.of_generators(found, self.inputs, (1,), 60, 660)
         shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
         for each in shown:
-            numbers = {other.no for other in self.series if (other.level, other.step) == ("step", each.step)}
-            self.assertEqual(ledger.totals[each.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
+            numbers = {
+                other.no
+                for other in self.series
+                if (other.level, other.step) == ("step", each.step)
+            }
+            self.assertEqual(
+                ledger.totals[each.no].passed.n, len(self.values(numbers, 60, 660, (1,)))
+            )
         rounds = {each.no for each in self.series if each.level == "round"}
         self.assertEqual(queries.rounds(ledger)[0], len(self.values(rounds, 60, 660, (1,))))
         # what was under way at the end counts where it was: all generators come to the whole
-        every = [queries.of_generators(found, self.inputs, shards, *MEASURED) for shards in ((0,), (1,), (0, 1))]
+        every = [
+            queries.of_generators(found, self.inputs, shards, *MEASURED)
+            for shards in ((0,), (1,), (0, 1))
+        ]
         whole = queries.window(found, self.inputs, *MEASURED)
         late = [sum(count for index, count in ledger.totals[shown[0].no].later.counts.items()
                     if index == bucket_of(LATE_US)) for ledger in (*every, whole)]  # fmt: skip
@@ -318,12 +431,17 @@ class Reading(TestCase):
         left = [len(ledger.totals[shown[0].no].open_us) for ledger in (*every, whole)]
         self.assertEqual(left, [2, 3, 5, 5])
         self.client.force_login(self.sample.accounts["bran"])
-        page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1"))
+        page = self.client.get(
+            self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1")
+        )
         self.assertContains(page, "Of which generator")
         self.assertContains(page, "rounds and steps are kept")
         self.assertContains(page, "Its last minute comes when it is whole")
         wrong = [each for each in self.series if each.level == "step"]
-        failed = {each.no: sum(60 <= second < 660 for second, _ in self.wrong[(1, each.no)]) for each in wrong}
+        failed = {
+            each.no: sum(60 <= second < 660 for second, _ in self.wrong[(1, each.no)])
+            for each in wrong
+        }
         self.assertEqual(sum(n for *_, n in page.context["kinds"]), sum(failed.values()))
         self.assertEqual(page.context["judgements"], [])  # the verdict is about everybody
         self.assertContains(page, "Objectives are about everybody")
@@ -334,19 +452,28 @@ class Reading(TestCase):
         page = self.client.get(
             self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1")
         ).content.decode()
-        pinned = [dict(parse_qsl(html.unescape(each))) for each in re.findall(r'data-pin="([^"]*)"', page)]
+        pinned = [
+            dict(parse_qsl(html.unescape(each))) for each in re.findall(r'data-pin="([^"]*)"', page)
+        ]
         pinned = [each for each in pinned if each.get("generator") == "1"]
         self.assertTrue(pinned)
         self.assertNotIn('data-opens="s', page)  # a closer look would be of all of them
         of = {"run": str(found.pk), "from": "60", "to": "660"}
         for wrong in ({"generator": "7"}, {"generator": "@nowhere"}, {"row": "nobody"}):
-            with self.subTest(wrong), self.assertRaises(DynamikosError):  # never everybody's figures under its name
+            with (
+                self.subTest(wrong),
+                self.assertRaises(DynamikosError),
+            ):  # never everybody's figures under its name
                 steps(Seen(self.sample.project, {**of, **wrong}))
         told = steps(Seen(self.sample.project, {**of, "generator": "1"}))
         self.assertIn(", g1 only", told.where)
         shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
         for each, row in zip(shown, told.tables[0].rows, strict=True):
-            numbers = {other.no for other in self.series if (other.level, other.step) == ("step", each.step)}
+            numbers = {
+                other.no
+                for other in self.series
+                if (other.level, other.step) == ("step", each.step)
+            }
             passed = len(self.values(numbers, 60, 660, (1,)))
             failed = sum(60 <= second < 660 for no in numbers for second, _ in self.wrong[(1, no)])
             self.assertEqual(row[1], f"{passed + failed:,}")
@@ -367,7 +494,9 @@ class Reading(TestCase):
                 self.assertEqual(set(came), rows if one else {"left", "middle", "right"})
                 shards = (int(one),) if one else (0, 1)
                 for name, rounds in came.items():
-                    numbers = {each.no for each in self.series if (each.level, each.row) == ("round", name)}
+                    numbers = {
+                        each.no for each in self.series if (each.level, each.row) == ("round", name)
+                    }
                     failed = sum(60 <= second < 660 for shard in shards for no in numbers
                                  for second, _ in self.wrong[(shard, no)])  # fmt: skip
                     self.assertEqual(rounds, len(self.values(numbers, 60, 660, shards)) + failed)
@@ -386,7 +515,9 @@ class Reading(TestCase):
         finally:
             reading.POINTS = whole
         self.assertLessEqual(len(by_tens), 40)
-        self.assertEqual(sum(point.passed for point in by_tens), len(self.values(steps, 0, SECONDS)))
+        self.assertEqual(
+            sum(point.passed for point in by_tens), len(self.values(steps, 0, SECONDS))
+        )
         for point in by_tens:
             values = np.sort(self.values(steps, point.at, point.at + point.seconds))
             exact = values[math.ceil(0.95 * len(values)) - 1] / 1000
@@ -395,9 +526,13 @@ class Reading(TestCase):
     def test_reports_expire_and_what_is_folded_stays(self) -> None:
         found = self.found()
         before = queries.window(found, self.inputs, 0, SECONDS).rows(1)
-        Run.objects.filter(pk=found.pk).update(state="ended", ended_at=timezone.now() - datetime.timedelta(days=29))
+        Run.objects.filter(pk=found.pk).update(
+            state="ended", ended_at=timezone.now() - datetime.timedelta(days=29)
+        )
         self.assertEqual(expire(), 0)
-        Run.objects.filter(pk=found.pk).update(ended_at=timezone.now() - datetime.timedelta(days=31))
+        Run.objects.filter(pk=found.pk).update(
+            ended_at=timezone.now() - datetime.timedelta(days=31)
+        )
         with self.settings(REPORTS_DAYS=0):
             self.assertEqual(expire(), 0)
         self.assertEqual(expire(), 2 * SECONDS)
@@ -410,4 +545,6 @@ class Reading(TestCase):
         Report.objects.all().delete()
         self.assertEqual(queries.window(found, self.inputs, 0, SECONDS).rows(1), before)
         judged = list(reading.besides(found, 0, SECONDS))
-        self.assertEqual((len(judged), judged[-1].judged, judged[-2].missed), (SECONDS, {0: 2}, {0: 2}))
+        self.assertEqual(
+            (len(judged), judged[-1].judged, judged[-2].missed), (SECONDS, {0: 2}, {0: 2})
+        )

@@ -1,4 +1,6 @@
-"""What a rehearsal's page says of it: the headline follows the state, doubts stand before praise."""
+"""What a rehearsal's page says of it: the headline follows the state, doubts stand before
+praise.
+"""
 
 from unittest import mock
 
@@ -18,15 +20,28 @@ class Headline(PageCase):
     CASES = (
         ("asked", 0, None, 0, "Waiting for the generator"),
         ("running", 0, None, 0, "Rehearsing: 3 exchanges so far"),
-        ("passed", 0, 0, 0, "Every check passed, 3 exchanges replayed, none looks different from the recording"),
+        (
+            "passed",
+            0,
+            0,
+            0,
+            "Every check passed, 3 exchanges replayed, none looks different from the recording",
+        ),
         ("passed", 0, None, 0, "Every check passed, 3 exchanges replayed"),
-        ("passed", 0, 2, 0, "Every check passed, 3 exchanges replayed; 2 differ from the recording"),
+        (
+            "passed",
+            0,
+            2,
+            0,
+            "Every check passed, 3 exchanges replayed; 2 differ from the recording",
+        ),
         (
             "passed",
             0,
             1,
             1,
-            "Every check passed, but 1 doubt remains, 3 exchanges replayed; 1 differs from the recording",
+            "Every check passed, but 1 doubt remains, 3 exchanges replayed; 1 differs from the "
+            "recording",
         ),
         ("failed", 2, 0, 0, "2 requests failed, 3 exchanges replayed"),
         ("failed", 0, 0, 0, "The rehearsal did not come to its end, 3 exchanges replayed"),
@@ -39,19 +54,34 @@ class Headline(PageCase):
                 said = sentence(Rehearsal(state=state, reason="gone"), 3, bad, differing, doubts)
                 self.assertEqual(said.alarm + said.rest, words)
                 self.assertEqual(
-                    bool(said.alarm), ("passed" not in words and state in ("failed", "lost")) or bool(doubts)
+                    bool(said.alarm),
+                    ("passed" not in words and state in ("failed", "lost")) or bool(doubts),
                 )
 
     def made(self, state: str, **more: object) -> str:
         journey = self.sample.journey
         found = Rehearsal.objects.create(
-            journey=journey, number=1, revision=journey.head, state=state, frozen=self.frozen(), rows=b"\x80",
-            ended_at=timezone.now(), **more,
-        )  # fmt: skip
+            journey=journey,
+            number=1,
+            revision=journey.head,
+            state=state,
+            frozen=self.frozen(),
+            rows=b"\x80",
+            ended_at=timezone.now(),
+            **more,
+        )
         kept = KeptExchange(
-            second=0, series=1, step="a", request="b", reason="passed", user=1, round=1, method="GET", url="http://x/",
+            second=0,
+            series=1,
+            step="a",
+            request="b",
+            reason="passed",
+            user=1,
+            round=1,
+            method="GET",
+            url="http://x/",
             status=200,
-        )  # fmt: skip
+        )
         RehearsedExchange.objects.create(rehearsal=found, number=0, body=pack_kept(kept))
         self.client.force_login(self.sample.accounts["bran"])
         return self.client.get(self.sample.address(f"rehearsals/{found.pk}")).content.decode()
@@ -79,13 +109,28 @@ class Headline(PageCase):
     def test_a_resource_that_failed_is_named_with_the_page_that_embeds_it(self) -> None:
         self.made("failed")
         found = Rehearsal.objects.get()
-        step = next(each for _, each in frozen(found).journey.steps() if each.requests and each.requests[0].embedded)
+        step = next(
+            each
+            for _, each in frozen(found).journey.steps()
+            if each.requests and each.requests[0].embedded
+        )
         page = step.requests[0]
-        for number, (url, resource) in enumerate((("http://x/", False), ("http://x/lost.css", True)), 1):
+        for number, (url, resource) in enumerate(
+            (("http://x/", False), ("http://x/lost.css", True)), 1
+        ):
             kept = KeptExchange(
-                second=0, series=1, step=step.step, request=page.request, user=1, round=1, method="GET", url=url,
-                reason="failed: status-404" if resource else "kept", status=404 if resource else 200, resource=resource,
-            )  # fmt: skip
+                second=0,
+                series=1,
+                step=step.step,
+                request=page.request,
+                user=1,
+                round=1,
+                method="GET",
+                url=url,
+                reason="failed: status-404" if resource else "kept",
+                status=404 if resource else 200,
+                resource=resource,
+            )
             RehearsedExchange.objects.create(rehearsal=found, number=number, body=pack_kept(kept))
         address = self.sample.address(f"rehearsals/{found.pk}?at={step.step}/{page.request}")
         shown = self.client.get(address)
@@ -100,7 +145,9 @@ class Headline(PageCase):
         self.assertIn("did the thing could not be found out: it took too long", page)
 
     def test_two_rounds_are_said(self) -> None:
-        self.assertIn("Every check passed in 2 rounds, 1 exchange replayed", self.made("passed", rounds=2))
+        self.assertIn(
+            "Every check passed in 2 rounds, 1 exchange replayed", self.made("passed", rounds=2)
+        )
 
 
 class Choosing(PageCase):
@@ -110,5 +157,7 @@ class Choosing(PageCase):
         self.assertEqual(actions.ask(self.sample.member, self.sample.journey).generator, second)
         Generator.objects.update(busy=True)
         place = self.sample.address(f"journeys/{self.sample.journey.pk}/rehearse")
-        self.assertContains(self.client.post(place), "Every generator carries a run", status_code=422)
+        self.assertContains(
+            self.client.post(place), "Every generator carries a run", status_code=422
+        )
         self.assertEqual(Rehearsal.objects.count(), 1)

@@ -74,7 +74,13 @@ class Chosen(SimpleTestCase):
         def one(name: str, place: str) -> Generator:
             return Generator(name=name, place=place)
 
-        free = [one("a", "here"), one("b", "here"), one("c", "far"), one("d", "here"), one("e", "edge")]
+        free = [
+            one("a", "here"),
+            one("b", "here"),
+            one("c", "far"),
+            one("d", "here"),
+            one("e", "edge"),
+        ]
         self.assertEqual([each.name for each in over_places(free)], ["a", "c", "e", "b", "d"])
         self.assertEqual([each.name for each in over_places(free[:2])], ["a", "b"])
         self.assertEqual(over_places([]), [])
@@ -87,7 +93,11 @@ class Reading(TestCase):
         self.generator = generator()
         self.run_made = actions.start(self.sample.member, self.sample.plan)
         self.shard = Shard.objects.create(
-            run=self.run_made, number=0, generator=self.generator, generator_name="g", state="running"
+            run=self.run_made,
+            number=0,
+            generator=self.generator,
+            generator_name="g",
+            state="running",
         )
         Run.objects.filter(pk=self.run_made.pk).update(state="running", begins_at=timezone.now())
         self.inputs = queries.frozen(self.run_made)
@@ -97,7 +107,9 @@ class Reading(TestCase):
             Report(
                 shard=self.shard,
                 second=s,
-                body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20)),
+                body=encode(
+                    message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20)
+                ),
             )
             for s in range(count)
         )
@@ -110,15 +122,28 @@ class Reading(TestCase):
         run = Run.objects.get(pk=self.run_made.pk)
         self.assertEqual((run.watermark, run.chunked), (699, 10))
         self.assertEqual(Message.objects.filter(subject=run.pk, event="frame").count(), 700)
-        series = [each for each in series_of(self.inputs.journey) if each.level in ("step", "request")]
+        series = [
+            each for each in series_of(self.inputs.journey) if each.level in ("step", "request")
+        ]
         self.assertEqual(Chunk.objects.filter(run=run).count(), 11 * len(series))
         self.assertEqual(Block.objects.filter(run=run).count(), len(series))
-        for begin, end in ((0, 700), (0, 600), (30, 615), (59, 61), (600, 700), (650, 700), (5, 7), (0, 5000)):
+        for begin, end in (
+            (0, 700),
+            (0, 600),
+            (30, 615),
+            (59, 61),
+            (600, 700),
+            (650, 700),
+            (5, 7),
+            (0, 5000),
+        ):
             with self.subTest(window=(begin, end)):
                 expected = Ledger(series_of(self.inputs.journey))
                 for second in range(begin, min(end, 700)):
                     expected.add(message(second, self.inputs.journey, failing=second == 20))
-                self.assertEqual(queries.window(run, self.inputs, begin, end).rows(100), expected.rows(100))
+                self.assertEqual(
+                    queries.window(run, self.inputs, begin, end).rows(100), expected.rows(100)
+                )
 
     def test_checks_and_dealt_rows_are_read_from_folded_minutes(self) -> None:
         def told(second: int) -> ShardSecond:
@@ -129,17 +154,26 @@ class Reading(TestCase):
             return made
 
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=second, body=encode(told(second))) for second in range(130)
+            Report(shard=self.shard, second=second, body=encode(told(second)))
+            for second in range(130)
         )
         RunWatch(Run.objects.get(pk=self.run_made.pk)).look(may_judge_lost=False)
         run = Run.objects.get(pk=self.run_made.pk)
-        self.assertEqual(list(Minute.objects.filter(run=run).values_list("minute", flat=True)), [0, 1])
+        self.assertEqual(
+            list(Minute.objects.filter(run=run).values_list("minute", flat=True)), [0, 1]
+        )
 
         def read(begin: int, end: int) -> tuple[object, ...]:
             line = checked.checks(run, self.inputs, begin, end)[0]
             rows = list(queries.all_dealt(run, self.inputs))
             carried = sum(len(each.carried) for each in reading.besides(run, begin, end))
-            return line.passed, line.failed, queries.dealt(run, self.inputs, begin, end)[0][1:3], len(rows), carried
+            return (
+                line.passed,
+                line.failed,
+                queries.dealt(run, self.inputs, begin, end)[0][1:3],
+                len(rows),
+                carried,
+            )
 
         windows = [(0, 130), (30, 125), (61, 62), (119, 130), (0, 60), (125, 130)]
         expected = []
@@ -147,17 +181,28 @@ class Reading(TestCase):
             seconds = range(begin, min(end, 130))
             failed = sum(second % 10 == 0 for second in seconds)
             distinct = len({second % 50 for second in seconds})
-            expected.append((3 * len(seconds) - failed, failed, (len(seconds), distinct), 130, int(80 in seconds)))
+            expected.append(
+                (
+                    3 * len(seconds) - failed,
+                    failed,
+                    (len(seconds), distinct),
+                    130,
+                    int(80 in seconds),
+                )
+            )
         self.assertEqual([read(*window) for window in windows], expected)
         with self.assertNumQueries(2):  # one for the minutes, one for what is not folded yet
             list(reading.besides(run, 0, 130))
-        Report.objects.filter(shard=self.shard, second__lt=120).delete()  # they expire; what is folded stays
+        Report.objects.filter(
+            shard=self.shard, second__lt=120
+        ).delete()  # they expire; what is folded stays
         self.assertEqual([read(*window) for window in windows], expected)
         # a run of an earlier day, of which the reports are there, is folded anew
         Report.objects.filter(shard=self.shard).delete()
         Minute.objects.filter(run=run).delete()
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=second, body=encode(told(second))) for second in range(130)
+            Report(shard=self.shard, second=second, body=encode(told(second)))
+            for second in range(130)
         )
         RunWatch(run).fold_anew()
         self.assertEqual([read(*window) for window in windows], expected)
@@ -166,35 +211,48 @@ class Reading(TestCase):
         self.deliver(100, last=False)
         again = RunWatch(Run.objects.get(pk=self.run_made.pk))
         again.look(may_judge_lost=False)
-        self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 100)
+        self.assertEqual(
+            Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 100
+        )
         self.assertEqual(again.whole.sent, 500)
         self.assertEqual(Chunk.objects.filter(run=self.run_made, minute=0, series=1).count(), 1)
 
     def test_a_second_that_the_database_went_away_in_counts_once(self) -> None:
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in range(10)
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey)))
+            for s in range(10)
         )
         watches: dict[str, RunWatch] = {}
         tick(watches, may_judge_lost=False)
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in range(10, 20)
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey)))
+            for s in range(10, 20)
         )
         place = "dynamikos.fleet.coordinator.watch.say"
-        with mock.patch(place, side_effect=OperationalError("gone")), self.assertRaises(OperationalError):
+        with (
+            mock.patch(place, side_effect=OperationalError("gone")),
+            self.assertRaises(OperationalError),
+        ):
             tick(watches, may_judge_lost=False)
         tick(watches, may_judge_lost=False)
         watch = watches[str(self.run_made.pk)]
         self.assertEqual((watch.expanded, watch.whole.sent, watch.whole.answered), (19, 100, 100))
-        self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20)
+        self.assertEqual(
+            Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20
+        )
 
     def test_without_room_on_the_disk_a_run_is_ended_and_says_so(self) -> None:
         why = "the disk of dome is full: 3 of 64 MB free in /state"
-        Report.objects.create(shard=self.shard, second=0, body=encode(message(0, self.inputs.journey)))
+        Report.objects.create(
+            shard=self.shard, second=0, body=encode(message(0, self.inputs.journey))
+        )
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         for _ in range(2):
             watch.look(may_judge_lost=False, full=why)
         command = Command.objects.get(run=self.run_made)
-        self.assertEqual((command.verb, ending_of(command.ending)), ("stop-now", stopped("disk", why, now=True)))
+        self.assertEqual(
+            (command.verb, ending_of(command.ending)), ("stop-now", stopped("disk", why, now=True))
+        )
         self.assertEqual([each.text for each in self.run_made.remarks.all()], [f"Ended: {why}."])
         last = message(1, self.inputs.journey, last=True)
         Report.objects.create(shard=self.shard, second=1, body=encode(last))
@@ -202,7 +260,10 @@ class Reading(TestCase):
         watch.look(may_judge_lost=False)
         outcome = Run.objects.get(pk=self.run_made.pk).outcome
         self.assertEqual((outcome["sent"], outcome["answered"]), (10, 10))
-        self.assertIn(f"The run was ended because {why}. What it had reported until then holds.", outcome["doubts"])
+        self.assertIn(
+            f"The run was ended because {why}. What it had reported until then holds.",
+            outcome["doubts"],
+        )
         self.assertNotIn("its own rules", str(outcome["doubts"]))
         asked = actions.start(self.sample.member, self.sample.plan)
         RunWatch(asked).look(may_judge_lost=False, full=why)
@@ -211,12 +272,17 @@ class Reading(TestCase):
 
     def test_a_gap_waits_and_nothing_counts_twice(self) -> None:
         for second in (0, 1, 3):
-            Report.objects.create(shard=self.shard, second=second, body=encode(message(second, self.inputs.journey)))
+            Report.objects.create(
+                shard=self.shard, second=second, body=encode(message(second, self.inputs.journey))
+            )
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         watch.look(may_judge_lost=False)
         self.assertEqual(watch.expanded, 1)
         Report.objects.bulk_create(
-            [Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)],
+            [
+                Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey)))
+                for s in (1, 2)
+            ],
             ignore_conflicts=True,
         )
         watch.look(may_judge_lost=False)
@@ -231,16 +297,23 @@ class Reading(TestCase):
         run = Run.objects.get(pk=self.run_made.pk)
         self.assertEqual((run.state, run.ended), ("ended", "finished"))
         words = {each["objective"]: each["word"] for each in run.outcome["judgements"]}
-        self.assertEqual(words, {"all-p95": "met", "slots-p95": "met", "failures": "not decided"})  # 8 of 648
+        self.assertEqual(
+            words, {"all-p95": "met", "slots-p95": "met", "failures": "not decided"}
+        )  # 8 of 648
         self.assertEqual(run.outcome["exit_code"], 1)
         page = self.client.get(self.sample.address(f"runs/{run.pk}"))
         self.assertContains(page, "Not decided, and counted as missed: failures of all steps ≤ 1 %")
         self.assertContains(page, "status-500")
-        tables = self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=10&to=20&sort=p95_ms&down=0"))
+        tables = self.client.get(
+            self.sample.address(f"runs/{run.pk}/tables?from=10&to=20&sort=p95_ms&down=0")
+        )
         self.assertContains(tables, "In the window")
         self.assertNotContains(tables, "status-500")
         self.assertEqual(
-            self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")).status_code, 200
+            self.client.get(
+                self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")
+            ).status_code,
+            200,
         )
 
     def test_what_happens_while_the_page_is_made_is_told_by_the_stream(self) -> None:
@@ -251,7 +324,9 @@ class Reading(TestCase):
         def meanwhile(*args: object) -> Run:
             found = read(*args)  # type: ignore[arg-type]
             # just after the run was read
-            Message.objects.create(subject=run.pk, sequence=before + 1, event="state", body="running")
+            Message.objects.create(
+                subject=run.pk, sequence=before + 1, event="state", body="running"
+            )
             return found
 
         self.client.force_login(self.sample.accounts["cass"])
@@ -286,10 +361,14 @@ class Reading(TestCase):
         self.assertGreater(len(used), 10)
         self.assertLessEqual(used, set(Frame.__struct_fields__))
         document = (Path(__file__).parents[2] / "docs/stream.md").read_text()
-        self.assertEqual([name for name in Frame.__struct_fields__ if f"`{name}`" not in document], [])
+        self.assertEqual(
+            [name for name in Frame.__struct_fields__ if f"`{name}`" not in document], []
+        )
 
     def test_two_runs_at_once_are_refused(self) -> None:
-        answer = self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"})
+        answer = self.client.post(
+            self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"}
+        )
         self.assertContains(answer, "Every generator is busy with run 1", status_code=422)
         self.assertEqual(Run.objects.count(), 1)
 
@@ -298,32 +377,49 @@ class Reading(TestCase):
         assert target is not None
         newer = orjson.dumps({**orjson.loads(bytes(self.run_made.frozen)), "form": 99})
         lost = Run.objects.create(
-            project=self.sample.project, plan=self.sample.plan, number=99, name="Newer", frozen=newer, sha256="0",
+            project=self.sample.project,
+            plan=self.sample.plan,
+            number=99,
+            name="Newer",
+            frozen=newer,
+            sha256="0",
             asked_by=self.sample.member.account,
-        )  # fmt: skip
+        )
         self.assertEqual(actions.stop_all(self.sample.member, target.pk), 1)
         self.assertEqual([each.run_id for each in Command.objects.all()], [self.run_made.pk])
         self.assertFalse(lost.commands.exists())
         plan = self.sample.plan
         looked = preflight.look(self.sample.member, plan, plans.content(plan))
         self.assertEqual(
-            [each.place for each in looked.findings if each.what == "Other runs"], [f"run:{self.run_made.number}"]
+            [each.place for each in looked.findings if each.what == "Other runs"],
+            [f"run:{self.run_made.number}"],
         )
 
     def test_the_next_of_a_set_has_a_number_of_its_own(self) -> None:
-        Run.objects.filter(pk=self.run_made.pk).update(of_set=self.run_made.pk, set_size=3, ending=plain(FINISHED))
+        Run.objects.filter(pk=self.run_made.pk).update(
+            of_set=self.run_made.pk, set_size=3, ending=plain(FINISHED)
+        )
         made = actions.next_of_set(Run.objects.get(pk=self.run_made.pk))
         assert made is not None
-        self.assertEqual((made.number, made.set_place, made.of_set), (self.run_made.number + 1, 2, self.run_made.pk))
+        self.assertEqual(
+            (made.number, made.set_place, made.of_set),
+            (self.run_made.number + 1, 2, self.run_made.pk),
+        )
         Run.objects.filter(pk=self.run_made.pk).update(ending=plain(NOW))
         self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)))
         Run.objects.filter(pk=self.run_made.pk).update(ending=plain(FINISHED))
-        Command.objects.create(run=self.run_made, verb="stop-gently", asked_by=self.sample.member.account)
-        self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)), "stopped in its last second")
+        Command.objects.create(
+            run=self.run_made, verb="stop-gently", asked_by=self.sample.member.account
+        )
+        self.assertIsNone(
+            actions.next_of_set(Run.objects.get(pk=self.run_made.pk)), "stopped in its last second"
+        )
 
     def test_stop_is_a_numbered_command(self) -> None:
         self.client.post(self.sample.address(f"runs/{self.run_made.pk}/stop-gently"))
-        self.assertEqual([command.verb for command in self.run_made.commands.all()], ["stop-gently"])
+        self.assertEqual(
+            [command.verb for command in self.run_made.commands.all()], ["stop-gently"]
+        )
 
 
 class Starting(TestCase):
@@ -332,7 +428,9 @@ class Starting(TestCase):
         self.client.force_login(self.sample.accounts["bran"])
 
     def start(self):  # type: ignore[no-untyped-def]
-        return self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"})
+        return self.client.post(
+            self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"}
+        )
 
     def test_two_rounds_are_asked_for_before_a_run(self) -> None:
         generator()
@@ -342,7 +440,11 @@ class Starting(TestCase):
             answer = self.client.post(place)
             self.assertEqual((answer.status_code, Run.objects.count()), (200, 0))
             self.assertContains(answer, "Start all the same")
-            found = [each.said for each, _ in answer.context["findings"] if each.what.startswith("Rehearsed")]
+            found = [
+                each.said
+                for each, _ in answer.context["findings"]
+                if each.what.startswith("Rehearsed")
+            ]
             return " ".join(found)
 
         self.assertIn("not rehearsed since", why())
@@ -403,9 +505,13 @@ class Starting(TestCase):
         core = plans.content(plans.plan(self.sample.member, self.sample.plan.pk))
         self.assertEqual((core.profile[0].to, core.objectives[0].limit), (40, 300))
         self.client.force_login(self.sample.accounts["ada"])
-        stale = self.client.post(address, {**fields, "name": "Other"}, headers={"HX-Request": "true"})
+        stale = self.client.post(
+            address, {**fields, "name": "Other"}, headers={"HX-Request": "true"}
+        )
         self.assertContains(stale, "changed meanwhile", status_code=409)
-        wrong = self.client.post(address, {**fields, "limit": ["much"]}, headers={"HX-Request": "true"})
+        wrong = self.client.post(
+            address, {**fields, "limit": ["much"]}, headers={"HX-Request": "true"}
+        )
         self.assertContains(wrong, "is not a number", status_code=422)
         self.assertContains(wrong, "much", status_code=422)
 
@@ -418,5 +524,7 @@ class Starting(TestCase):
         generator()
         self.start()
         shard = Shard.objects.create(run=Run.objects.get(), number=0)
-        Report.objects.bulk_create([Report(shard=shard, second=0, body=b"a")] * 2, ignore_conflicts=True)
+        Report.objects.bulk_create(
+            [Report(shard=shard, second=0, body=b"a")] * 2, ignore_conflicts=True
+        )
         self.assertEqual(Report.objects.count(), 1)

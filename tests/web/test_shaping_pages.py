@@ -1,5 +1,5 @@
-"""What the panel edits besides plain fields, shared steps, API descriptions, the editor's answers, the filter, several
-at once.
+"""What the panel edits besides plain fields, shared steps, API descriptions, the editor's answers,
+the filter, several at once.
 """
 
 import base64
@@ -24,7 +24,9 @@ class ShapeCase(PageCase):
         return content(self.stored())
 
     def edit(self, **data: Any) -> Any:
-        return self.client.post(self.address("journey-edit"), {"parent": token(self.stored().head), **data})
+        return self.client.post(
+            self.address("journey-edit"), {"parent": token(self.stored().head), **data}
+        )
 
     def body(self) -> Any:
         step = self.core().find_step("hold")
@@ -33,7 +35,11 @@ class ShapeCase(PageCase):
 
     def hold(self, **data: Any) -> Any:
         return self.edit(
-            at="hold/post-hold", what="request", method="POST", address="{{ env.observatory }}/api/holds", **data
+            at="hold/post-hold",
+            what="request",
+            method="POST",
+            address="{{ env.observatory }}/api/holds",
+            **data,
         )
 
 
@@ -71,11 +77,17 @@ class Shaping(ShapeCase):
         self.assertEqual(self.hold(**{"body-kind": "json", "body-text": text}).status_code, 200)
         page = self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"})
         self.assertContains(page, 'value="$.who.name"')
-        leaves = {"leaf-path": ["$.n[0]", "$.who.name"], "leaf-value": ["{{ make.number(1, 9) }}", '"Orla \\"O\\""']}
-        self.assertEqual(self.hold(**{"body-kind": "json", "body-text": text, **leaves}).status_code, 200)
+        leaves = {
+            "leaf-path": ["$.n[0]", "$.who.name"],
+            "leaf-value": ["{{ make.number(1, 9) }}", '"Orla \\"O\\""'],
+        }
+        self.assertEqual(
+            self.hold(**{"body-kind": "json", "body-text": text, **leaves}).status_code, 200
+        )
         self.assertEqual(
             self.body().json,
-            '{"slot": "{{ slot }}",\n "n": [{{ make.number(1, 9) }}, true], "who": {"name": "Orla \\"O\\""}}',
+            '{"slot": "{{ slot }}",\n "n": [{{ make.number(1, 9) }}, true], "who": {"name": "Orla '
+            '\\"O\\""}}',
         )
         wrong = self.hold(**{"body-kind": "json", "body-text": '{"a": 1,\n "b" 2}'})
         self.assertContains(wrong, "line 2, column 6: a colon is expected", status_code=422)
@@ -93,13 +105,19 @@ class Shaping(ShapeCase):
         }
         self.assertEqual(self.hold(**parts, **{"part-content": ["", picture, ""]}).status_code, 200)
         parts["part-value"] = ["{{ slot }}", "", ""]
-        self.assertEqual(self.hold(**parts, **{"part-content": ["", "keep 1", ""]}).status_code, 200)
+        self.assertEqual(
+            self.hold(**parts, **{"part-content": ["", "keep 1", ""]}).status_code, 200
+        )
         title, file = self.body().parts
         self.assertEqual((title.value, file.file, file.base64), ("{{ slot }}", "m31.png", picture))
-        self.assertContains(self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}), "200 B")
+        self.assertContains(
+            self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}), "200 B"
+        )
         large = base64.b64encode(b"x" * 2_000_001).decode()
         self.assertContains(
-            self.hold(**parts, **{"part-content": ["", large, ""]}), "too large for a journey", status_code=422
+            self.hold(**parts, **{"part-content": ["", large, ""]}),
+            "too large for a journey",
+            status_code=422,
         )
 
     def test_checks_of_every_form_go_through_the_panel_and_back(self) -> None:
@@ -121,18 +139,31 @@ class Shaping(ShapeCase):
         old = "        checks:\n          - status: 201\n"
         self.assertIn(old, text)
         self.client.post(
-            self.address("journey-text"), {"text": text.replace(old, checks), "parent": token(self.stored().head)}
+            self.address("journey-text"),
+            {"text": text.replace(old, checks), "parent": token(self.stored().head)},
         )
         wanted = self.core().find_step("hold").requests[0].checks  # type: ignore[union-attr]
         self.assertEqual(len(wanted), 12)
-        rows = self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}).context["check_rows"]
+        rows = self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}).context[
+            "check_rows"
+        ]
         sent = {
-            f"check-{name}": [row[name] for row in rows] for name in ("form", "what", "how", "more", "then", "never")
+            f"check-{name}": [row[name] for row in rows]
+            for name in ("form", "what", "how", "more", "then", "never")
         }
-        self.assertEqual(self.hold(**{"body-kind": "json", "body-text": "{}"}, **sent).status_code, 200)
+        self.assertEqual(
+            self.hold(**{"body-kind": "json", "body-text": "{}"}, **sent).status_code, 200
+        )
         self.assertEqual(self.core().find_step("hold").requests[0].checks, wanted)  # type: ignore[union-attr]
         for row, words in (("6xx", "a status is a number"), ("20", "a status is a number")):
-            wrong = self.hold(**{"body-kind": "json", "body-text": "{}", "check-form": "status", "check-what": row})
+            wrong = self.hold(
+                **{
+                    "body-kind": "json",
+                    "body-text": "{}",
+                    "check-form": "status",
+                    "check-what": row,
+                }
+            )
             self.assertContains(wrong, words, status_code=422)
         wrong = self.hold(
             **{
@@ -148,12 +179,16 @@ class Shaping(ShapeCase):
 
     def test_several_at_once_in_one_revision(self) -> None:
         before = self.stored().head.number  # type: ignore[union-attr]
-        page = self.client.get(self.address("journey-panel"), {"at": "hold", "also": ["hold", "sign-in/post-sign-in"]})
+        page = self.client.get(
+            self.address("journey-panel"), {"at": "hold", "also": ["hold", "sign-in/post-sign-in"]}
+        )
         self.assertContains(page, "2 chosen")
         self.edit(what="switch", also=["hold", "sign-in/post-sign-in"])
         core = self.core()
         self.assertTrue(core.find_step("hold").off)  # type: ignore[union-attr]
-        self.assertTrue(next(r for r in core.find_step("sign-in").requests if r.request == "post-sign-in").off)  # type: ignore[union-attr]
+        self.assertTrue(
+            next(r for r in core.find_step("sign-in").requests if r.request == "post-sign-in").off
+        )  # type: ignore[union-attr]
         self.assertEqual(self.stored().head.number, before + 1)  # type: ignore[union-attr]
         self.edit(what="gather", also=["find-slot", "confirm/post-booking"], to="hold")
         names = [each.request for each in self.core().find_step("hold").requests]  # type: ignore[union-attr]
@@ -162,9 +197,13 @@ class Shaping(ShapeCase):
         self.edit(what="remove", also=["hold/get-slots", "hold/post-booking"])
         self.assertEqual(len(self.core().find_step("hold").requests), 2)  # type: ignore[union-attr]
         self.assertContains(
-            self.edit(what="remove", also=["hold", "gone"]), "not in this journey any more", status_code=422
+            self.edit(what="remove", also=["hold", "gone"]),
+            "not in this journey any more",
+            status_code=422,
         )
-        self.assertContains(self.edit(what="split", also=["hold"]), "with several at once", status_code=422)
+        self.assertContains(
+            self.edit(what="split", also=["hold"]), "with several at once", status_code=422
+        )
 
     def test_the_ladder_with_only_what_a_text_is_found_in(self) -> None:
         page = self.client.get(self.address("journey-ladder"), {"filter": "hold_TOKEN"})
@@ -183,7 +222,9 @@ class Shared(ShapeCase):
         )
 
     def share(self) -> SharedStep:
-        self.client.post(self.address("journey-share"), {"parent": token(self.stored().head), "step": "sign-in"})
+        self.client.post(
+            self.address("journey-share"), {"parent": token(self.stored().head), "step": "sign-in"}
+        )
         return SharedStep.objects.get(key="sign-in")
 
     def test_changed_in_one_journey_changed_in_all(self) -> None:
@@ -205,19 +246,34 @@ class Shared(ShapeCase):
             },
         )
         answer = self.edit(
-            at="sign-in/get-sign-in", what="request", method="GET", address="{{ env.observatory }}/new-sign-in"
+            at="sign-in/get-sign-in",
+            what="request",
+            method="GET",
+            address="{{ env.observatory }}/new-sign-in",
         )
         self.assertEqual(answer.status_code, 200)
         there = content(Journey.objects.get(pk=self.other.pk)).rounds[0]
-        self.assertEqual((there.name, there.requests[0].address), ("Sign in", "{{ env.observatory }}/new-sign-in"))
+        self.assertEqual(
+            (there.name, there.requests[0].address),
+            ("Sign in", "{{ env.observatory }}/new-sign-in"),
+        )
         self.assertIsNone(there.requests[0].recorded)  # its recording is another one
         page = self.client.get(reverse("shared-steps", args=[self.sample.project.pk]))
         self.assertContains(page, "Short")
         self.assertContains(page, "new-sign-in")
 
-        self.assertContains(self.edit(at="sign-in/post-sign-in", what="split"), "requests of its own", status_code=422)
+        self.assertContains(
+            self.edit(at="sign-in/post-sign-in", what="split"),
+            "requests of its own",
+            status_code=422,
+        )
         self.edit(at="sign-in", what="own")
-        self.edit(at="sign-in/get-sign-in", what="request", method="GET", address="{{ env.observatory }}/mine")
+        self.edit(
+            at="sign-in/get-sign-in",
+            what="request",
+            method="GET",
+            address="{{ env.observatory }}/mine",
+        )
         self.assertEqual(
             content(Journey.objects.get(pk=self.other.pk)).rounds[0].requests[0].address,
             "{{ env.observatory }}/new-sign-in",
@@ -227,18 +283,28 @@ class Shared(ShapeCase):
         made = self.share()
         page = reverse("shared-steps", args=[self.sample.project.pk]) + "?at=sign-in"
         text = self.client.get(page).context["text"]
-        answer = self.client.post(page, {"parent": token(made.head), "text": text.replace("/sign-in", "/enter")})
+        answer = self.client.post(
+            page, {"parent": token(made.head), "text": text.replace("/sign-in", "/enter")}
+        )
         self.assertEqual(answer.status_code, 302)
         self.assertIn("/enter", self.core().find_step("sign-in").requests[0].address)  # type: ignore[union-attr]
         self.assertContains(
-            self.client.post(page, {"parent": token(made.head), "text": text}), "changed meanwhile", status_code=409
+            self.client.post(page, {"parent": token(made.head), "text": text}),
+            "changed meanwhile",
+            status_code=409,
         )
         made.refresh_from_db()
-        wrong = self.client.post(page, {"parent": token(made.head), "text": "form: 1\nshared: other\nname: X\n"})
+        wrong = self.client.post(
+            page, {"parent": token(made.head), "text": "form: 1\nshared: other\nname: X\n"}
+        )
         self.assertContains(wrong, "stays &#x27;sign-in&#x27;", status_code=422)
         self.client.post(page, {"what": "restore", "revision": "1"})
         self.assertIn("/sign-in", self.core().find_step("sign-in").requests[0].address)  # type: ignore[union-attr]
-        self.assertContains(self.client.post(page, {"what": "delete"}), "is used by “Evening booking”", status_code=422)
+        self.assertContains(
+            self.client.post(page, {"what": "delete"}),
+            "is used by “Evening booking”",
+            status_code=422,
+        )
         self.edit(at="sign-in", what="own")
         self.client.post(page, {"what": "delete"})
         self.assertFalse(SharedStep.objects.exists())
@@ -253,15 +319,21 @@ class Shared(ShapeCase):
             ).status_code,
             302,
         )
-        bad = text.replace("use: sign-in", 'use: sign-in\n    requests: [{request: a, address: "http://a"}]')
-        answer = self.client.post(self.address("journey-text"), {"text": bad, "parent": token(self.stored().head)})
+        bad = text.replace(
+            "use: sign-in", 'use: sign-in\n    requests: [{request: a, address: "http://a"}]'
+        )
+        answer = self.client.post(
+            self.address("journey-text"), {"text": bad, "parent": token(self.stored().head)}
+        )
         self.assertContains(answer, "uses the shared step", status_code=422)
 
 
 class Editor(ShapeCase):
     def told(self, text: str, parent: str) -> dict[str, Any]:
         answer = self.client.post(
-            self.address("journey-text"), {"text": text, "parent": parent}, headers={"accept": "application/json"}
+            self.address("journey-text"),
+            {"text": text, "parent": parent},
+            headers={"accept": "application/json"},
         )
         return json.loads(answer.content)  # type: ignore[no-any-return]
 
@@ -281,7 +353,9 @@ class Editor(ShapeCase):
         stale = self.told(text, "0:old")
         self.assertIn("changed meanwhile", stale["says"])
         self.assertEqual(self.draft(), text)
-        self.assertEqual(stale["newest"], write_journey(stored(self.stored())))  # both versions are there
+        self.assertEqual(
+            stale["newest"], write_journey(stored(self.stored()))
+        )  # both versions are there
         page = self.client.get(self.address("journey-text"))
         self.assertContains(page, "changed meanwhile")
         self.assertContains(page, "{{ nobody }}")  # of the newest
@@ -303,11 +377,15 @@ class Editor(ShapeCase):
 
         def typed(tab: str, name: str, on: str) -> int:
             return self.client.post(
-                edit, {"what": "journey", "at": "", "name": name, "note": "", "parent": on}, headers={"x-tab": tab}
+                edit,
+                {"what": "journey", "at": "", "name": name, "note": "", "parent": on},
+                headers={"x-tab": tab},
             ).status_code
 
         # typing runs ahead of the answers
-        self.assertEqual([typed("one", each, parent) for each in ("E", "Ev", "Eve")], [200, 200, 200])
+        self.assertEqual(
+            [typed("one", each, parent) for each in ("E", "Ev", "Eve")], [200, 200, 200]
+        )
         self.assertEqual(typed("two", "Other", parent), 409)
         self.assertEqual(self.core().name, "Eve")
         now = token(self.stored().head)
@@ -324,7 +402,11 @@ class Described(ShapeCase):
         self.assertContains(first, "4 operations")
         self.assertContains(first, "changes something")
         self.assertContains(first, 'value="https://sky.example/v1"')
-        again = {"document": json.dumps(DOCUMENT), "name": "Sky desk", "base": "http://127.0.0.1:9/v1"}
+        again = {
+            "document": json.dumps(DOCUMENT),
+            "name": "Sky desk",
+            "base": "http://127.0.0.1:9/v1",
+        }
         nothing = self.client.post(page, again)
         self.assertContains(nothing, "No operation is chosen", status_code=422)
         self.assertContains(nothing, "GET /skies/{id}", status_code=422)  # still there to be ticked

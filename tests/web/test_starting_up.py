@@ -1,4 +1,6 @@
-"""What keeps an installation from starting is said before anything is done: a newer database, a lost key."""
+"""What keeps an installation from starting is said before anything is done: a newer database, a
+lost key.
+"""
 
 import tempfile
 from pathlib import Path
@@ -17,10 +19,15 @@ class Starts(TestCase):
     def test_a_database_that_newer_code_changed_is_refused_by_name_and_number(self) -> None:
         refuse_newer()
         with connection.cursor() as cursor:
-            cursor.execute("INSERT INTO django_migrations (app, name, applied) VALUES ('runs', '9001_later', now())")
+            cursor.execute(
+                "INSERT INTO django_migrations (app, name, applied) VALUES ('runs', '9001_later', "
+                "now())"
+            )
         with self.assertRaises(CannotStart) as caught:
             refuse_newer()
-        self.assertIn("it has runs 9001_later, and this code knows runs up to 00", str(caught.exception))
+        self.assertIn(
+            "it has runs 9001_later, and this code knows runs up to 00", str(caught.exception)
+        )
 
     def test_sealed_secrets_whose_key_is_gone_get_no_new_one(self) -> None:
         with tempfile.TemporaryDirectory() as name:
@@ -28,7 +35,9 @@ class Starts(TestCase):
             refuse_without_key(key)
             sample = Sample()
             environment = Environment.objects.filter(project=sample.project).first()
-            Secret.objects.create(environment=environment, name="token", sealed=b"x", fingerprint="f")
+            Secret.objects.create(
+                environment=environment, name="token", sealed=b"x", fingerprint="f"
+            )
             with self.assertRaises(CannotStart) as caught:
                 refuse_without_key(key)
             self.assertIn(f"bring back {key}", str(caught.exception))

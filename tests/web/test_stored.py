@@ -1,4 +1,6 @@
-"""Pages of stored documents of every form; one that a newer version wrote harms nothing beside it."""
+"""Pages of stored documents of every form; one that a newer version wrote harms nothing beside
+it.
+"""
 
 import json
 import zlib
@@ -22,7 +24,19 @@ from dynamikos.web.projects.models import Revision
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
 from dynamikos.web.strands.models import Search
-from tests.core.test_forms import CASEBOOK, DEAL, FROZEN, JOURNEY, KINDS, OUTCOME, PLAN, SHARED, STRANDS, WAY, example
+from tests.core.test_forms import (
+    CASEBOOK,
+    DEAL,
+    FROZEN,
+    JOURNEY,
+    KINDS,
+    OUTCOME,
+    PLAN,
+    SHARED,
+    STRANDS,
+    WAY,
+    example,
+)
 from tests.web.support import PageCase
 
 
@@ -57,7 +71,9 @@ class Pages(PageCase):
             self.revised(sample.journey, plain)
             return f"journeys/{sample.journey.pk}"
         if kind is SHARED:
-            made = SharedStep.objects.create(project=sample.project, key="sign-out", name="Sign out")
+            made = SharedStep.objects.create(
+                project=sample.project, key="sign-out", name="Sign out"
+            )
             self.revised(made, plain)
             return "journeys/shared?at=sign-out"
         if kind is PLAN:
@@ -78,14 +94,25 @@ class Pages(PageCase):
             self.revised(book, plain)
             return f"casebook/{book.pk}"
         if kind is PERSONA:
-            made_one = Persona.objects.create(project=sample.project, key="phone", name="Phone", content=plain)
+            made_one = Persona.objects.create(
+                project=sample.project, key="phone", name="Phone", content=plain
+            )
             return f"load/personas/{made_one.pk}"
         frozen = plain if kind is FROZEN else example(FROZEN, 1)
         run = Run.objects.create(
-            project=sample.project, plan=sample.plan, number=1 + Run.objects.count(), name="Evening", state="ended",
-            ending={"cause": "finished"}, frozen=canonical(frozen), sha256="0" * 64, asked_by=sample.member.account,
-            outcome=plain if kind is OUTCOME else example(OUTCOME, 1), begins_at=timezone.now(), watermark=5,
-        )  # fmt: skip
+            project=sample.project,
+            plan=sample.plan,
+            number=1 + Run.objects.count(),
+            name="Evening",
+            state="ended",
+            ending={"cause": "finished"},
+            frozen=canonical(frozen),
+            sha256="0" * 64,
+            asked_by=sample.member.account,
+            outcome=plain if kind is OUTCOME else example(OUTCOME, 1),
+            begins_at=timezone.now(),
+            watermark=5,
+        )
         return f"runs/{run.pk}"
 
     def test_each_is_shown(self) -> None:
@@ -101,12 +128,17 @@ class Pages(PageCase):
             journey=journey, number=1, revision=journey.head, state="passed", rows=b"",
             frozen=orjson.dumps(example(FROZEN, 1)), asked_by=self.sample.member.account,
         )  # fmt: skip
-        self.assertEqual(self.client.get(self.sample.address(f"rehearsals/{made.pk}")).status_code, 200)
+        self.assertEqual(
+            self.client.get(self.sample.address(f"rehearsals/{made.pk}")).status_code, 200
+        )
 
     def test_an_outcome_that_lacks_any_field_still_opens_its_page(self) -> None:
         for name in example(OUTCOME, 1):
             with self.subTest(name):
-                tail = self.put(OUTCOME, {key: value for key, value in example(OUTCOME, 1).items() if key != name})
+                tail = self.put(
+                    OUTCOME,
+                    {key: value for key, value in example(OUTCOME, 1).items() if key != name},
+                )
                 self.assertEqual(self.client.get(self.sample.address(tail)).status_code, 200)
 
     def test_one_of_a_newer_form_says_so_and_harms_nothing_beside_it(self) -> None:

@@ -43,26 +43,42 @@ class Strands(TestCase):
         return Journey.objects.get(pk=self.journey.pk)
 
     def test_two_recordings_prove_and_all_is_taken(self) -> None:
-        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
         told: list[float] = []
         found = actions.search(self.member, self.journey, told.append)
         self.assertEqual(found.evidence, ["evening-session.har", "second-evening.har"])
         self.assertGreater(len(told), 5)
         page = self.client.get(self.address("strands"))
         self.assertContains(page, "values that the server issues are still hard-wired")
-        self.assertContains(page, "issued in the answer of “Sign in”, different each time, sent in 2 requests")
+        self.assertContains(
+            page, "issued in the answer of “Sign in”, different each time, sent in 2 requests"
+        )
         before = Recording.objects.get(pk=self.journey.recording_id).exchanges.count()
-        answer = self.client.post(self.address("strands-accept"), {"all": "1", "parent": token(self.stored().head)})
+        answer = self.client.post(
+            self.address("strands-accept"), {"all": "1", "parent": token(self.stored().head)}
+        )
         self.assertEqual(answer.status_code, 302)
         text = write_journey(content(self.stored()))
-        for part in ("{{ form_key }}", "{{ sight }}", "decode: base64", "{{ make.uuid }}", "pick: random"):
+        for part in (
+            "{{ form_key }}",
+            "{{ sight }}",
+            "decode: base64",
+            "{{ make.uuid }}",
+            "pick: random",
+        ):
             self.assertIn(part, text)
         self.assertNotIn("{{ welcome }}", text)
         self.assertContains(self.client.get(self.address("strands")), "Taken into the journey")
-        self.assertEqual(Recording.objects.get(pk=self.journey.recording_id).exchanges.count(), before)
+        self.assertEqual(
+            Recording.objects.get(pk=self.journey.recording_id).exchanges.count(), before
+        )
         self.assertTrue(Event.objects.filter(what="strands accepted").exists())
         rows = queries.rows(self.stored(), content(self.stored()), found, set())
-        self.assertTrue(all(row.taken for row in rows if row.strand.proven and not row.strand.followed))
+        self.assertTrue(
+            all(row.taken for row in rows if row.strand.proven and not row.strand.followed)
+        )
 
     def test_one_strand_with_another_form_and_one_ticked_place(self) -> None:
         actions.search(self.member, self.journey)
@@ -73,17 +89,26 @@ class Strands(TestCase):
         self.assertEqual(answer.status_code, 302)
         text = write_journey(content(self.stored()))
         self.assertEqual(text.count("{{ form_key }}"), 1)
-        self.assertNotIn('selector: "input[name=\\"form_key\\"]"', text)  # the second form was chosen
+        self.assertNotIn(
+            'selector: "input[name=\\"form_key\\"]"', text
+        )  # the second form was chosen
 
     def test_wrong_turns_say_what_to_do_and_change_nothing(self) -> None:
         parent = token(self.stored().head)
-        for data, what in (({"all": "1"}, "Search first"), ({"name": "form_key", "use": ["0"]}, "Search first")):
+        for data, what in (
+            ({"all": "1"}, "Search first"),
+            ({"name": "form_key", "use": ["0"]}, "Search first"),
+        ):
             self.assertContains(
-                self.client.post(self.address("strands-accept"), {**data, "parent": parent}), what, status_code=422
+                self.client.post(self.address("strands-accept"), {**data, "parent": parent}),
+                what,
+                status_code=422,
             )
         actions.search(self.member, self.journey)
         self.assertContains(
-            self.client.post(self.address("strands-accept"), {"name": "form_key", "parent": parent}),
+            self.client.post(
+                self.address("strands-accept"), {"name": "form_key", "parent": parent}
+            ),
             "No place is ticked",
             status_code=422,
         )
@@ -93,7 +118,10 @@ class Strands(TestCase):
             status_code=422,
         )
         self.assertEqual(
-            self.client.post(self.address("strands-accept"), {"all": "1", "parent": "0:stale"}).status_code, 409
+            self.client.post(
+                self.address("strands-accept"), {"all": "1", "parent": "0:stale"}
+            ).status_code,
+            409,
         )
         self.assertEqual(token(self.stored().head), parent)
         with self.assertRaises(Stale):
@@ -107,11 +135,19 @@ class Strands(TestCase):
         self.client.post(self.address("strands-dismiss"), {"name": name})
         again = actions.search(self.member, self.journey)
         self.assertNotIn(
-            name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())]
+            name,
+            [
+                row.strand.name
+                for row in queries.rows(self.journey, content(self.journey), again, set())
+            ],
         )
         self.client.post(self.address("strands-dismiss"), {"restore": "1"})
         self.assertIn(
-            name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())]
+            name,
+            [
+                row.strand.name
+                for row in queries.rows(self.journey, content(self.journey), again, set())
+            ],
         )
 
     def test_rules_hold_for_the_next_search_of_the_project(self) -> None:
@@ -122,16 +158,22 @@ class Strands(TestCase):
             "is not a kind",
             status_code=422,
         )
-        found = {each.name: each for each in queries.strands_of(actions.search(self.member, self.journey))}
+        found = {
+            each.name: each
+            for each in queries.strands_of(actions.search(self.member, self.journey))
+        }
         self.assertNotIn("hold_token", found)
         self.client.post(self.address("strands-rule"), {"drop": "hold_token"})
         self.assertEqual([rule.name for rule in Rule.objects.all()], ["night"])
         self.assertIn(
-            "hold_token", {each.name for each in queries.strands_of(actions.search(self.member, self.journey))}
+            "hold_token",
+            {each.name for each in queries.strands_of(actions.search(self.member, self.journey))},
         )
 
     def test_each_form_is_tried_on_every_recording(self) -> None:
-        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
         found = actions.search(self.member, self.journey)
         strand = next(each for each in queries.strands_of(found) if each.name == "form_key")
         made = queries.alternatives(strand, found.evidence)
@@ -143,12 +185,17 @@ class Strands(TestCase):
 
     def test_the_panel_keeps_what_it_does_not_show(self) -> None:
         """Editing a request beside the ladder must not lose a capture's pick or decoding."""
-        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
         found = actions.search(self.member, self.journey)
         actions.take(self.member, self.journey, token(self.stored().head), actions.proven(found))
         core = content(self.stored())
         step, request = next(
-            (s, r) for _, s in core.steps() for r in s.requests if any(c.pick == "random" for c in r.captures)
+            (s, r)
+            for _, s in core.steps()
+            for r in s.requests
+            if any(c.pick == "random" for c in r.captures)
         )
         from dynamikos.web.journeys.forms import capture_rows, captures_from
 
@@ -178,13 +225,18 @@ class Strands(TestCase):
         return self.client.post(self.address("strands-attempt"), data).content.decode()
 
     def test_a_capture_of_ones_own_is_tried_as_it_is_written_and_taken(self) -> None:
-        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
         actions.search(self.member, self.journey)
         right = self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "2")
         self.assertEqual(right.count("the right one"), 2)  # in both recordings
         self.assertIn('data-group="2"', right)
         self.assertEqual(
-            self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "1").count("another value"), 2
+            self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "1").count(
+                "another value"
+            ),
+            2,
         )
         self.assertIn("not a regular expression", self.attempt("form_key", "regex", "(open"))
         self.assertIn("nothing found", self.attempt("form_key", "css", "input[name=none]", "value"))
@@ -214,60 +266,105 @@ class Strands(TestCase):
         )
 
     def test_typed_values_go_into_data(self) -> None:
-        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
         actions.search(self.member, self.journey)
-        typed = [each for each in queries.strands_of(queries.search_of(self.journey)) if each.kind == "typed"]  # type: ignore[arg-type]
+        typed = [
+            each
+            for each in queries.strands_of(queries.search_of(self.journey))
+            if each.kind == "typed"
+        ]  # type: ignore[arg-type]
         email = next(each for each in typed if "@" in each.value)
         self.assertEqual(queries.fitting_columns(self.journey, email)[0], ("observers.email", True))
         page = self.client.get(self.address("strands"), {"kind": "typed", "at": email.name})
         self.assertContains(page, "observers.email · holds this value")
         # a value that no column holds has none proposed
-        other = next(each for each in typed if not any(fits for _, fits in queries.fitting_columns(self.journey, each)))
-        page = self.client.get(self.address("strands"), {"kind": "typed", "at": other.name})
-        self.assertContains(page, '<option value="" selected>choose one: none holds this value</option>', html=True)
-        nothing = {"name": other.name, "parent": token(self.stored().head), "use": ["0"], "column": ""}
-        self.assertContains(
-            self.client.post(self.address("strands-typed"), nothing), "Choose the column", status_code=422
+        other = next(
+            each
+            for each in typed
+            if not any(fits for _, fits in queries.fitting_columns(self.journey, each))
         )
-        one = {"name": email.name, "parent": token(self.stored().head), "use": ["0"], "column": "observers.email"}
+        page = self.client.get(self.address("strands"), {"kind": "typed", "at": other.name})
         self.assertContains(
-            self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}), "no column", status_code=422
+            page, '<option value="" selected>choose one: none holds this value</option>', html=True
+        )
+        nothing = {
+            "name": other.name,
+            "parent": token(self.stored().head),
+            "use": ["0"],
+            "column": "",
+        }
+        self.assertContains(
+            self.client.post(self.address("strands-typed"), nothing),
+            "Choose the column",
+            status_code=422,
+        )
+        one = {
+            "name": email.name,
+            "parent": token(self.stored().head),
+            "use": ["0"],
+            "column": "observers.email",
+        }
+        self.assertContains(
+            self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}),
+            "no column",
+            status_code=422,
         )
         self.assertEqual(self.client.post(self.address("strands-typed"), one).status_code, 302)
         self.assertIn("{{ observers.email }}", write_journey(content(self.stored())))
-        self.client.post(self.address("strands-typed"), {"all": "1", "parent": token(self.stored().head)})
+        self.client.post(
+            self.address("strands-typed"), {"all": "1", "parent": token(self.stored().head)}
+        )
         made = DataSet.objects.exclude(pk=self.sample.data.pk).get()
         self.assertEqual(made.columns, [each.name for each in typed])
         rows = page_of(made, 0)
         self.assertEqual(len(rows), 2)  # what was typed in each recording
         self.assertEqual(rows[0], [each.value for each in typed])
         password = next(each for each in typed if "passw" in each.name)
-        self.assertIn(f"{{{{ {made.key}.{password.name} }}}}", write_journey(content(self.stored())))
+        self.assertIn(
+            f"{{{{ {made.key}.{password.name} }}}}", write_journey(content(self.stored()))
+        )
 
     def test_a_value_marked_in_a_recorded_answer_is_followed(self) -> None:
         core = content(self.stored())
         page = next(
-            r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "GET"
+            r
+            for _, s in core.steps()
+            for r in s.requests
+            if r.address.endswith("/sign-in") and r.method == "GET"
         )
         form = next(
-            r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "POST"
+            r
+            for _, s in core.steps()
+            for r in s.requests
+            if r.address.endswith("/sign-in") and r.method == "POST"
         )
         assert form.body is not None and form.body.form is not None
         key = dict(form.body.form)["form_key"]
-        answer = self.client.post(self.address("strands-by-hand"), {"entry": str(page.recorded), "text": f" {key}\n"})
+        answer = self.client.post(
+            self.address("strands-by-hand"), {"entry": str(page.recorded), "text": f" {key}\n"}
+        )
         self.assertRedirects(answer, self.address("strands") + "?at=form_key")
         shown = self.client.get(self.address("strands") + "?at=form_key")
         self.assertContains(shown, "Was marked by hand")
         self.client.post(
             self.address("strands-accept"),
-            {"name": "form_key", "form": "0", "use": ["0", "1"], "parent": token(self.stored().head)},
+            {
+                "name": "form_key",
+                "form": "0",
+                "use": ["0", "1"],
+                "parent": token(self.stored().head),
+            },
         )
         self.assertIn("{{ form_key }}", write_journey(content(self.stored())))
         for entry, text, words in (
             (str(page.recorded), "never sent", "is not sent in any later request"),
             ("", "x", "no recorded answer"),
         ):
-            wrong = self.client.post(self.address("strands-by-hand"), {"entry": entry, "text": text})
+            wrong = self.client.post(
+                self.address("strands-by-hand"), {"entry": entry, "text": text}
+            )
             self.assertContains(wrong, words, status_code=422)
 
     def test_a_search_that_nobody_waits_for_ends(self) -> None:
@@ -284,16 +381,23 @@ class Strands(TestCase):
 
     def test_several_files_at_once_are_recordings_of_one_journey(self) -> None:
         before = Recording.objects.count()
-        with self.assertRaisesRegex(DynamikosError, "broken.har: .* Nothing of the 2 files was taken in"):
-            import_several(self.member, [(self.first, "a.har"), (b"{", "broken.har")], lambda share: None)
+        with self.assertRaisesRegex(
+            DynamikosError, "broken.har: .* Nothing of the 2 files was taken in"
+        ):
+            import_several(
+                self.member, [(self.first, "a.har"), (b"{", "broken.har")], lambda share: None
+            )
         self.assertEqual(Recording.objects.count(), before)
         told: list[float] = []
-        first, second = import_several(self.member, [(self.first, "a.har"), (self.second, "b.har")], told.append)
-        self.assertEqual(told, sorted(told))
-        address = (
-            f"{reverse('journeys', args=[self.sample.project.pk])}/from/{first.pk}?other={second.pk}&other=nonsense"
+        first, second = import_several(
+            self.member, [(self.first, "a.har"), (self.second, "b.har")], told.append
         )
-        self.assertContains(self.client.get(address), "Further recordings of the same journey: b.har")
+        self.assertEqual(told, sorted(told))
+        journeys = reverse("journeys", args=[self.sample.project.pk])
+        address = f"{journeys}/from/{first.pk}?other={second.pk}&other=nonsense"
+        self.assertContains(
+            self.client.get(address), "Further recordings of the same journey: b.har"
+        )
         self.client.post(address, {"name": "Both", "origin": TARGET})
         made = Journey.objects.get(name="Both")
         self.assertEqual([each.name for each in made.others.all()], ["b.har"])

@@ -11,17 +11,26 @@ class Streams(TransactionTestCase):
     def setUp(self) -> None:
         self.sample = Sample()
         self.watched = Run.objects.create(
-            project=self.sample.project, number=1, name="r", frozen=b"{}", sha256="", state="running"
+            project=self.sample.project,
+            number=1,
+            name="r",
+            frozen=b"{}",
+            sha256="",
+            state="running",
         )
         for sequence, (event, body) in enumerate(
             (("state", "running"), ("frame", "[0]"), ("log", "two\nlines"), ("end", "finished"))
         ):
-            Message.objects.create(subject=self.watched.pk, sequence=sequence, event=event, body=body)
+            Message.objects.create(
+                subject=self.watched.pk, sequence=sequence, event=event, body=body
+            )
 
     async def read(self, after: str = "", header: str = "") -> list[str]:
         client = AsyncClient()
         await client.aforce_login(self.sample.accounts["cass"])
-        address = self.sample.address(f"runs/{self.watched.pk}/stream") + (f"?after={after}" if after else "")
+        address = self.sample.address(f"runs/{self.watched.pk}/stream") + (
+            f"?after={after}" if after else ""
+        )
         answer = await client.get(address, headers={"Last-Event-ID": header} if header else None)
         text = "".join([part.decode() async for part in answer.streaming_content])
         return [block for block in text.split("\n\n") if block and not block.startswith(":")]
@@ -33,8 +42,13 @@ class Streams(TransactionTestCase):
         self.assertEqual(len(blocks), 4)  # and the stream ended by itself after "end"
 
     async def test_resumes_after_the_last_one_seen(self) -> None:
-        for blocks in (await self.read(after="x.1"), await self.read(header=f"{self.watched.pk}.1")):
-            self.assertEqual([block.split("\n")[1] for block in blocks], ["event: log", "event: end"])
+        for blocks in (
+            await self.read(after="x.1"),
+            await self.read(header=f"{self.watched.pk}.1"),
+        ):
+            self.assertEqual(
+                [block.split("\n")[1] for block in blocks], ["event: log", "event: end"]
+            )
 
     async def test_what_comes_later_is_pushed(self) -> None:
         from asgiref.sync import sync_to_async
@@ -44,7 +58,9 @@ class Streams(TransactionTestCase):
         await Message.objects.filter(event="end").adelete()
         client = AsyncClient()
         await client.aforce_login(self.sample.accounts["cass"])
-        answer = await client.get(self.sample.address(f"runs/{self.watched.pk}/stream") + "?after=x.2")
+        answer = await client.get(
+            self.sample.address(f"runs/{self.watched.pk}/stream") + "?after=x.2"
+        )
         seen = []
         async for part in answer.streaming_content:
             seen.append(part.decode())

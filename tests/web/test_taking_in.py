@@ -46,7 +46,9 @@ def har(*changes: dict[str, object]) -> bytes:
         }
         for part in ("request", "response"):
             made[part].update(change.get(part, {}))  # type: ignore[attr-defined,call-overload]
-        made.update({key: value for key, value in change.items() if key not in ("request", "response")})
+        made.update(
+            {key: value for key, value in change.items() if key not in ("request", "response")}
+        )
         entries.append(made)
     return json.dumps(
         {"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}
@@ -59,16 +61,21 @@ class TakingIn(PageCase):
             with self.subTest(method):
                 try:
                     made = import_har(
-                        self.sample.member, har({}, {"request": {"method": method}}), f"m{method}.har"[:20]
+                        self.sample.member,
+                        har({}, {"request": {"method": method}}),
+                        f"m{method}.har"[:20],
                     )
                 except DynamikosError:
                     continue  # refused as a whole, with a message
                 from_it = self.client.post(
-                    self.sample.address(f"journeys/from/{made.pk}"), {"host": ["http://127.0.0.1:9"]}
+                    self.sample.address(f"journeys/from/{made.pk}"),
+                    {"host": ["http://127.0.0.1:9"]},
                 )
                 self.assertIn(from_it.status_code, (200, 302, 422))
                 for tail in ("journeys", "data", "load", f"data/{self.sample.data.pk}"):
-                    self.assertEqual(self.client.get(self.sample.address(tail)).status_code, 200, tail)
+                    self.assertEqual(
+                        self.client.get(self.sample.address(tail)).status_code, 200, tail
+                    )
 
     def test_figures_no_server_ever_gave_are_a_message(self) -> None:
         cases = (
@@ -89,7 +96,9 @@ class TakingIn(PageCase):
 
     def test_entries_have_one_numbering_whatever_was_left_out(self) -> None:
         log = json.loads(SESSION)
-        picture = json.loads(har({"request": {"url": "data:image/gif;base64,R0lG"}}))["log"]["entries"][0]
+        picture = json.loads(har({"request": {"url": "data:image/gif;base64,R0lG"}}))["log"][
+            "entries"
+        ][0]
         log["log"]["entries"][0:0] = [picture] * 3
         made = import_har(self.sample.member, json.dumps(log).encode(), "with-pictures.har")
         kept = as_core(made).exchanges
@@ -109,10 +118,15 @@ class TakingIn(PageCase):
             shutil.copytree(EXAMPLES, folder)
             (folder / "large.bin").write_bytes(b"x" * 3_000_000)
             journey = folder / "journeys/odd.yaml"
-            text = journey.read_text().replace('/ping"}', '/ping", method: POST, body: {file: large.bin}}')
+            text = journey.read_text().replace(
+                '/ping"}', '/ping", method: POST, body: {file: large.bin}}'
+            )
             journey.write_text(text)
             found = load(folder / "odd.plan.yaml")
-            self.assertEqual(found.journeys[found.plan.journey].body_files(), [str((folder / "large.bin").resolve())])
+            self.assertEqual(
+                found.journeys[found.plan.journey].body_files(),
+                [str((folder / "large.bin").resolve())],
+            )
             for wrong, words in (("../secret", "leads out of"), ("none.bin", "can't be read")):
                 journey.write_text(text.replace("large.bin", wrong))
                 with self.assertRaisesRegex(DynamikosError, words):
@@ -127,8 +141,10 @@ class TakingIn(PageCase):
         from dynamikos.core.journeys import parse_journey
 
         text = (
-            "form: 1\njourney: files\nname: Files\nrounds:\n  - step: a\n    name: A\n    requests:\n"
-            '      - {request: post-a, method: POST, address: "{{ env.observatory }}/x", body: {file: /etc/passwd}}\n'
+            "form: 1\njourney: files\nname: Files\nrounds:\n  - step: a\n    name: A\n    "
+            "requests:\n"
+            '      - {request: post-a, method: POST, address: "{{ env.observatory }}/x", body: '
+            "{file: /etc/passwd}}\n"
         )
         made = journeys.create(self.sample.member, parse_journey(text))
         page = self.client.get(self.sample.address(f"journeys/{made.pk}?at=a/post-a"))

@@ -1,4 +1,6 @@
-"""Probes, lanes, remarks, findings, suspects and a closer look: what a run's page tells beside its figures."""
+"""Probes, lanes, remarks, findings, suspects and a closer look: what a run's page tells beside its
+figures.
+"""
 
 import datetime
 import html
@@ -59,17 +61,25 @@ class Watched(PageCase):
         draw = np.random.default_rng(5)
         cls.step = [each for each in every_series(frozen) if each.level == "step"][1]
         cls.shard = reported(
-            run, frozen, SECONDS, lambda each, at: 40 if each.step == cls.step.step and GUST[0] <= at < GUST[1] else 1,
+            run,
+            frozen,
+            SECONDS,
+            lambda each, at: 40 if each.step == cls.step.step and GUST[0] <= at < GUST[1] else 1,
             draw,
-        )  # fmt: skip
+        )
         probed = Probed(run, frozen)
         for second in range(SECONDS):
             stuck = 1.0 if GUST[0] - 2 <= second < GUST[1] - 2 else 0.0
-            values = {"queue": 30 * stuck + float(draw.normal(0, 0.3)), 'busy{of="a"}': 50 + float(draw.normal()),
-                      'busy{of="b"}': 20 + float(draw.normal())}  # fmt: skip
+            values = {
+                "queue": 30 * stuck + float(draw.normal(0, 0.3)),
+                'busy{of="a"}': 50 + float(draw.normal()),
+                'busy{of="b"}': 20 + float(draw.normal()),
+            }
             units = {'busy{of="a"}': "%", 'busy{of="b"}': "%"}
             if 60 <= second < 65:
-                told = ProbeSecond(probe="target", second=second, problem="it answered with status 503")
+                told = ProbeSecond(
+                    probe="target", second=second, problem="it answered with status 503"
+                )
             else:
                 told = ProbeSecond(probe="target", second=second, values=values, units=units)
             probed.told.put(told)
@@ -105,14 +115,18 @@ class Probes(Watched):
 
     def test_what_goes_to_whoever_watches_and_a_prober_that_goes_on(self) -> None:
         again = Probed(self.found(), self.inputs, queue.Queue())
-        again.numbers = {(each.probe, each.name, each.unit): each.no for each in self.found().measures.all()}
+        again.numbers = {
+            (each.probe, each.name, each.unit): each.no for each in self.found().measures.all()
+        }
         again.told.put(ProbeSecond(probe="target", second=149, values={"queue": 7.0, "new": 1.0}))
         write(again, is_over=True)
         self.assertEqual(self.found().measures.count(), 4)
         watch = RunWatch(self.found())
         watch.told = [0, 0]
         watch._probes()
-        events = Message.objects.filter(subject=self.run_pk, event="remark").values_list("body", flat=True)
+        events = Message.objects.filter(subject=self.run_pk, event="remark").values_list(
+            "body", flat=True
+        )
         said = [60, "The probe Servers tells nothing: it answered with status 503"]
         self.assertIn(said, [json.loads(each) for each in events])
 
@@ -129,29 +143,57 @@ class Probes(Watched):
         plan = self.sample.plan
         address = reverse("plan", args=[self.sample.project.pk, plan.pk])
         page = self.client.get(address)
-        form = {"parent": page.context["token"], "name": "P", "environment": plans.content(plan).environment,
-                "crowd": "users", "c0-journey": plans.content(plan).journey, "c0-row": "", "c0-row-name": "",
-                "c0-share": "100", "c0-stretch": "hold", "c0-to": "", "c0-seconds": "9", "c0-steps": "",
-                "c0-points": ""}  # fmt: skip
+        form = {
+            "parent": page.context["token"],
+            "name": "P",
+            "environment": plans.content(plan).environment,
+            "crowd": "users",
+            "c0-journey": plans.content(plan).journey,
+            "c0-row": "",
+            "c0-row-name": "",
+            "c0-share": "100",
+            "c0-stretch": "hold",
+            "c0-to": "",
+            "c0-seconds": "9",
+            "c0-steps": "",
+            "c0-points": "",
+        }
 
         def rows(*rows: tuple[str, ...]) -> dict[str, Any]:
             names = ("key", "kind", "address", "every", "measures", "name", "headers")
             return {f"probe-{name}": [row[at] for row in rows] for at, name in enumerate(names)}
 
-        wrong = self.client.post(address, {**form, **rows(("", "openmetrics", "", "1", "", "Mine", ""))})
+        wrong = self.client.post(
+            address, {**form, **rows(("", "openmetrics", "", "1", "", "Mine", ""))}
+        )
         self.assertContains(wrong, "needs the address", status_code=422)
         self.assertContains(wrong, "Mine", status_code=422)
         place = "{{ env.observatory }}/metrics"
-        odd = self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "", "S", "no header"))})
+        odd = self.client.post(
+            address, {**form, **rows(("", "openmetrics", place, "2", "", "S", "no header"))}
+        )
         self.assertContains(odd, "“no header” is no header", status_code=422)
         said = "Authorization: Bearer {{ secrets.word }}\n\n X-Of:  a:b "
-        self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "a*, b", "S", said),
-                                                  ("", "host", "", "", "", "", ""), ("",) * 7)})  # fmt: skip
+        self.client.post(
+            address,
+            {
+                **form,
+                **rows(
+                    ("", "openmetrics", place, "2", "a*, b", "S", said),
+                    ("", "host", "", "", "", "", ""),
+                    ("",) * 7,
+                ),
+            },
+        )
         probes = plans.content(LoadPlan.objects.get(pk=plan.pk)).probes
         self.assertEqual([(each.probe, each.every_s, each.measures) for each in probes],
                          [("s", 2.0, ("a*", "b")), ("machine", 1.0, ())])  # fmt: skip
-        self.assertEqual(probes[0].headers, (("Authorization", "Bearer {{ secrets.word }}"), ("X-Of", "a:b")))
-        tried = self.client.post(reverse("try-probe", args=[self.sample.project.pk, plan.pk]), {"probe": "s"})
+        self.assertEqual(
+            probes[0].headers, (("Authorization", "Bearer {{ secrets.word }}"), ("X-Of", "a:b"))
+        )
+        tried = self.client.post(
+            reverse("try-probe", args=[self.sample.project.pk, plan.pk]), {"probe": "s"}
+        )
         self.assertContains(tried, "nobody read it in time", status_code=422)
         self.assertFalse(ProbeTry.objects.exists())
 
@@ -166,7 +208,9 @@ class OfProbes(Watched):
     def test_a_run_is_judged_anew_by_what_was_told_and_gaps_are_none(self) -> None:
         told = measures.traces(self.found(), [0], 10, SECONDS)[0]
         each, parts = self.asked(), self.asked(every_s=5, missed_allowed=50)
-        whole, by_parts = reevaluation.judged(self.found(), (each, replace(parts, objective="parts")))
+        whole, by_parts = reevaluation.judged(
+            self.found(), (each, replace(parts, objective="parts"))
+        )
         self.assertEqual((whole.word, whole.samples), ("missed", SECONDS - 10 - 5))
         self.assertAlmostEqual(whole.value or 0, float(np.nanmax(told)))
         marks = {mark.from_s: mark.word for mark in by_parts.marks}
@@ -183,7 +227,9 @@ class OfProbes(Watched):
         watch = RunWatch(found)
         watch.watching = Watching(frozen)
         for second in range(100, 106):
-            watch._tell(Reading(run=found, second=second, values={"0": 30.0 if second > 101 else 1.0}))
+            watch._tell(
+                Reading(run=found, second=second, values={"0": 30.0 if second > 101 else 1.0})
+            )
         self.assertIsNone(watch.watching.add(104, [], whole=True))
         stop = watch.watching.add(105, [], whole=True)
         assert stop is not None
@@ -192,7 +238,9 @@ class OfProbes(Watched):
 
     def test_a_coordinator_that_starts_anew_knows_what_was_told_before(self) -> None:
         found = self.found()
-        frozen = replace(self.inputs, plan=replace(self.inputs.plan, objectives=(self.asked(every_s=5),)))
+        frozen = replace(
+            self.inputs, plan=replace(self.inputs.plan, objectives=(self.asked(every_s=5),))
+        )
         found.frozen = canonical(frozen)
         found.save()
         watch = RunWatch(found)
@@ -208,7 +256,13 @@ class OfProbes(Watched):
         change(self.sample.member, plan, token(plan.head), probes=self.inputs.plan.probes)
         before = len(core.objectives)
         address = reverse("probe-objective", args=[self.sample.project.pk, plan.pk])
-        typed = {"probe": "target", "reading": 'busy{of="a"}', "measure": "mean", "side": "at most", "limit": "40"}
+        typed = {
+            "probe": "target",
+            "reading": 'busy{of="a"}',
+            "measure": "mean",
+            "side": "at most",
+            "limit": "40",
+        }
         self.client.post(address, typed)
         made = plans.content(LoadPlan.objects.get(pk=plan.pk)).objectives
         self.assertEqual((len(made), made[-1].probe, made[-1].reading, made[-1].limit),
@@ -216,8 +270,11 @@ class OfProbes(Watched):
         page = self.client.get(reverse("plan", args=[self.sample.project.pk, plan.pk]))
         self.assertContains(page, "Servers: busy{of=&quot;a&quot;}")
         self.assertContains(page, "machine: memory used")
-        for wrong, said in ((typed | {"limit": "many"}, "many"), (typed | {"probe": "none"}, "does not have"),
-                            (typed | {"measure": "left"}, "is no measure")):  # fmt: skip
+        for wrong, said in (
+            (typed | {"limit": "many"}, "many"),
+            (typed | {"probe": "none"}, "does not have"),
+            (typed | {"measure": "left"}, "is no measure"),
+        ):
             self.assertContains(self.client.post(address, wrong), said, status_code=422)
 
 
@@ -226,14 +283,18 @@ class Kept(Watched):
 
     def probed(self) -> Probed:
         made = Probed(self.found(), self.inputs)
-        made.numbers = {(each.probe, each.name, each.unit): each.no for each in self.found().measures.all()}
+        made.numbers = {
+            (each.probe, each.name, each.unit): each.no for each in self.found().measures.all()
+        }
         return made
 
     def test_what_could_not_be_written_is_written_later(self) -> None:
         probed = self.probed()
         probed.told.put(ProbeSecond(probe="target", second=700, values={"never seen before": 4.0}))
         probed.told.put(ProbeSecond(probe="target", second=701, problem="it is away"))
-        away = mock.patch("django.db.models.query.QuerySet.bulk_create", side_effect=OperationalError("away"))
+        away = mock.patch(
+            "django.db.models.query.QuerySet.bulk_create", side_effect=OperationalError("away")
+        )
         with away, self.assertRaises(OperationalError):
             write(probed)
         probed.told.put(ProbeSecond(probe="target", second=702, values={"never seen before": 5.0}))
@@ -242,7 +303,9 @@ class Kept(Watched):
         minute = MeasureMinute.objects.get(run=self.run_pk, no=made.no, minute=11)
         values = np.frombuffer(bytes(minute.values), "<f8")
         self.assertEqual((values[40], values[42], int(np.isnan(values).sum())), (4.0, 5.0, 58))
-        self.assertTrue(Remark.objects.filter(run=self.run_pk, second=701, text__contains="it is away").exists())
+        self.assertTrue(
+            Remark.objects.filter(run=self.run_pk, second=701, text__contains="it is away").exists()
+        )
         self.assertFalse(Reading.objects.filter(run=self.run_pk, second__gte=700).exists())
 
     def test_what_nobody_read_while_the_prober_was_away_is_remarked(self) -> None:
@@ -278,7 +341,9 @@ class Kept(Watched):
         probed.told.put(ProbeSecond(probe="target", second=901, problem="it said \0"))
         write(probed)
         self.assertTrue(self.found().measures.filter(name="a\ufffd\ufffd").exists())
-        self.assertTrue(Remark.objects.filter(run=self.run_pk, text__endswith="it said \ufffd").exists())
+        self.assertTrue(
+            Remark.objects.filter(run=self.run_pk, text__endswith="it said \ufffd").exists()
+        )
 
     def test_one_that_can_not_be_looked_at_says_so(self) -> None:
         Run.objects.filter(pk=self.run_pk).update(is_folded=True)
@@ -315,7 +380,11 @@ class Told(Watched):
         self.assertContains(page, "Servers: queue")
         self.assertContains(page, "2 s before")
         self.assertContains(page, "laid over one another")
-        lane = next(each for each in measures.lanes(self.found(), self.inputs) if each.title == "Servers: queue")
+        lane = next(
+            each
+            for each in measures.lanes(self.found(), self.inputs)
+            if each.title == "Servers: queue"
+        )
         self.assertContains(page, f'data-shows-lane="{lane.key}"')
         whole = self.client.get(self.at("run-closer", **{**at, "from": 10, "to": SECONDS}))
         self.assertEqual(whole.context["suggested"], [GUST])
@@ -334,30 +403,49 @@ class Told(Watched):
     def test_a_remark_at_a_second_and_at_this_moment(self) -> None:
         self.client.post(self.at("run-remark"), {"text": "deployed", "second": "40"})
         self.client.post(self.at("run-remark"), {"text": "now"})
-        told = Remark.objects.filter(run=self.run_pk, by=self.sample.accounts["bran"]).order_by("second")
-        self.assertEqual(list(told.values_list("second", "text")), [(40, "deployed"), (SECONDS - 1, "now")])
-        for data, words in (({"text": " "}, "Write what"), ({"text": "x", "second": "900"}, "one of those before")):
-            self.assertContains(self.client.post(self.at("run-remark"), data), words, status_code=422)
+        told = Remark.objects.filter(run=self.run_pk, by=self.sample.accounts["bran"]).order_by(
+            "second"
+        )
+        self.assertEqual(
+            list(told.values_list("second", "text")), [(40, "deployed"), (SECONDS - 1, "now")]
+        )
+        for data, words in (
+            ({"text": " "}, "Write what"),
+            ({"text": "x", "second": "900"}, "one of those before"),
+        ):
+            self.assertContains(
+                self.client.post(self.at("run-remark"), data), words, status_code=422
+            )
         self.assertContains(self.client.get(self.at("run")), "deployed")
 
 
 class Afterwards(Watched):
     def test_figures_and_seconds_as_files(self) -> None:
         base = [self.sample.project.pk, self.run_pk]
-        csv_text = b"".join(self.client.get(reverse("run-figures", args=[*base, "csv"])).streaming_content).decode()
+        csv_text = b"".join(
+            self.client.get(reverse("run-figures", args=[*base, "csv"])).streaming_content
+        ).decode()
         head, *lines = csv_text.splitlines()
         self.assertIn("p95_ms", head)
         self.assertEqual(
-            len(lines), sum(each.level in ("step", "request", "embedded", "item") for each in every_series(self.inputs))
+            len(lines),
+            sum(
+                each.level in ("step", "request", "embedded", "item")
+                for each in every_series(self.inputs)
+            ),
         )
         answer = self.client.get(reverse("run-seconds", args=[*base, "parquet"]) + "?from=10&to=20")
         table = pq.read_table(io.BytesIO(answer.content)).to_pydict()
         self.assertEqual((min(table["second"]), max(table["second"])), (10, 19))
         self.assertEqual(sum(table["passed"]), 10 * 6 * len(every_series(self.inputs)))
-        self.assertEqual(self.client.get(reverse("run-figures", args=[*base, "xlsx"])).status_code, 404)
+        self.assertEqual(
+            self.client.get(reverse("run-figures", args=[*base, "xlsx"])).status_code, 404
+        )
         told = self.client.get(reverse("run-metrics", args=base)).content.decode()
         families = {each.name: each for each in text_string_to_metric_families(told)}
-        self.assertEqual({sample.labels["run"] for sample in families["dynamikos_samples"].samples}, {"1"})
+        self.assertEqual(
+            {sample.labels["run"] for sample in families["dynamikos_samples"].samples}, {"1"}
+        )
         self.assertIn("dynamikos_response_p95_seconds", families)
 
     def test_judged_anew_with_both_kept(self) -> None:
@@ -365,9 +453,16 @@ class Afterwards(Watched):
         key = self.step.step
         objectives = (
             Objective(objective="a", measure="p95", limit=100, step=key),
-            Objective(objective="b", measure="p95", limit=100, step=key, every_s=10, missed_allowed=30),
+            Objective(
+                objective="b", measure="p95", limit=100, step=key, every_s=10, missed_allowed=30
+            ),
         )
-        change(self.sample.member, self.sample.plan, token(self.sample.plan.head), objectives=objectives)  # fmt: skip
+        change(
+            self.sample.member,
+            self.sample.plan,
+            token(self.sample.plan.head),
+            objectives=objectives,
+        )
         self.client.post(self.at("run-anew"))
         made = queries.rejudged(self.found())
         self.assertEqual([each.word for each in made], ["not decided", "met"])
@@ -385,12 +480,26 @@ class Afterwards(Watched):
         for name, form, sent, words in (
             ("run-remark", "remark", {"text": "deployed <b>", "second": "soon"}, "is not a number"),
             ("run-remark", "remark", {"text": "y" * 501, "second": "7"}, "500"),
-            ("run-measures", "measures", {"cells": "t,a\nsoon,1", "name": "Replica &", "shift": "2"}, "not a time"),
-            ("run-measures", "measures", {"cells": "t,a\n1,1", "name": "R", "shift": "late"}, "is not a number"),
+            (
+                "run-measures",
+                "measures",
+                {"cells": "t,a\nsoon,1", "name": "Replica &", "shift": "2"},
+                "not a time",
+            ),
+            (
+                "run-measures",
+                "measures",
+                {"cells": "t,a\n1,1", "name": "R", "shift": "late"},
+                "is not a number",
+            ),
             (
                 "run-about",
                 "about",
-                {"tags": "".join(f"{n}, " for n in range(60)), "remark": "of <i>tonight</i>", "star": "1"},
+                {
+                    "tags": "".join(f"{n}, " for n in range(60)),
+                    "remark": "of <i>tonight</i>",
+                    "star": "1",
+                },
                 "200",
             ),
             ("run-about", "about", {"tags": "x", "remark": "z" * 4001}, "4,000"),
@@ -402,7 +511,10 @@ class Afterwards(Watched):
                 self.assertContains(page, f'href="#form-{form}"', status_code=422)
                 for text in sent.values():
                     self.assertContains(page, escape(text), status_code=422)
-                self.assertEqual((Remark.objects.count(), self.found().tags, self.found().measures.count()), before)
+                self.assertEqual(
+                    (Remark.objects.count(), self.found().tags, self.found().measures.count()),
+                    before,
+                )
 
     def test_signs_that_no_database_keeps_are_said(self) -> None:
         for name, sent in (
@@ -414,18 +526,48 @@ class Afterwards(Watched):
             ("run-measures", {"cells": "second,a\n1,2\n", "name": "x\0y"}),
         ):
             with self.subTest(name, sent=sent):
-                self.assertContains(self.client.post(self.at(name), sent), "holds a sign that", status_code=422)
+                self.assertContains(
+                    self.client.post(self.at(name), sent), "holds a sign that", status_code=422
+                )
 
     def test_numbers_in_addresses_that_are_none(self) -> None:
-        pages = "run", "run-tables", "run-closer", "run-suspects", "run-lines", "run-inputs", "run-users", "run-log"
+        pages = (
+            "run",
+            "run-tables",
+            "run-closer",
+            "run-suspects",
+            "run-lines",
+            "run-inputs",
+            "run-users",
+            "run-log",
+        )
         for name in (*pages, "run-sides"):
             for text in ("²", "9" * 5000, "-1", "1e9", "1" + 17 * "0", "x\0"):
-                at = {"journey": self.step.journey, "step": self.step.step, "z": text, "apdex": text, "row": text}
-                at |= {"from": text, "to": text, "generator": text, "no": text, "sort": text, "down": text}
+                at = {
+                    "journey": self.step.journey,
+                    "step": self.step.step,
+                    "z": text,
+                    "apdex": text,
+                    "row": text,
+                }
+                at |= {
+                    "from": text,
+                    "to": text,
+                    "generator": text,
+                    "no": text,
+                    "sort": text,
+                    "down": text,
+                }
                 at |= {"user": text, "after": text, "number": text, "why": text, "value": text}
-                at |= {f"{side}-{what}": text for side in "ab" for what in ("from", "to", "row", "generator")}
+                at |= {
+                    f"{side}-{what}": text
+                    for side in "ab"
+                    for what in ("from", "to", "row", "generator")
+                }
                 with self.subTest(name, text=text[:20]):
-                    answer = self.client.get(reverse(name, args=[self.sample.project.pk, self.run_pk]), at)
+                    answer = self.client.get(
+                        reverse(name, args=[self.sample.project.pk, self.run_pk]), at
+                    )
                     self.assertIn(answer.status_code, (200, 302, 422))
         for number in (0, 2**31, 10**18, 10**30):
             address = reverse("run-user", args=[self.sample.project.pk, self.run_pk, number])
@@ -438,18 +580,34 @@ class Afterwards(Watched):
         at = {"a-from": 20, "a-to": 90, "b-from": GUST[0], "b-to": GUST[1]}
         page = self.client.get(self.at("run-sides", **at))
         body = page.content.decode().partition("<tbody")[2]
-        self.assertLess(body.index(escape(self.step.name)), min(body.index(escape(each)) for each in self.others()))
+        self.assertLess(
+            body.index(escape(self.step.name)),
+            min(body.index(escape(each)) for each in self.others()),
+        )
         self.assertContains(page, 'value="20"')
-        wrong = self.client.get(self.at("run-sides", **{"a-from": 90, "a-to": 20, "b-from": "soon"}))
-        self.assertContains(wrong, "A ends at second 20, which is not after second 90.", status_code=422)
-        worst = self.client.get(self.at("run-tables", sort="worst", **{"from": GUST[0], "to": GUST[1]}))
+        wrong = self.client.get(
+            self.at("run-sides", **{"a-from": 90, "a-to": 20, "b-from": "soon"})
+        )
+        self.assertContains(
+            wrong, "A ends at second 20, which is not after second 90.", status_code=422
+        )
+        worst = self.client.get(
+            self.at("run-tables", sort="worst", **{"from": GUST[0], "to": GUST[1]})
+        )
         rows = worst.content.decode().partition('id="rows"')[2]
-        self.assertLess(rows.index(escape(self.step.name)), min(rows.index(escape(each)) for each in self.others()))
+        self.assertLess(
+            rows.index(escape(self.step.name)),
+            min(rows.index(escape(each)) for each in self.others()),
+        )
         self.assertContains(worst, "In the journey's order")
 
     def others(self) -> list[str]:
         """Names of the other steps."""
-        return [each.name for each in every_series(self.inputs) if each.level == "step" and each != self.step]
+        return [
+            each.name
+            for each in every_series(self.inputs)
+            if each.level == "step" and each != self.step
+        ]
 
     def test_stretches_that_are_worth_a_look_are_seconds_whatever_a_point_stands_for(self) -> None:
         self.assertEqual(self.client.get(self.at("run")).context["suggested"], [GUST])
@@ -463,7 +621,9 @@ class Afterwards(Watched):
 
     def test_capacity_is_kept_with_the_run_and_drawn(self) -> None:
         loads = (5, 10, 20, 40, 80, 160, 200)
-        levels = [Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in loads]
+        levels = [
+            Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in loads
+        ]
         made = capacity(levels, {"pool": 0.011})
         Run.objects.filter(pk=self.run_pk).update(capacity=to_builtins(made))
         self.assertEqual(queries.capacity(self.found()), made)
@@ -483,9 +643,14 @@ class Afterwards(Watched):
         self.assertIn("as in run 1", made.name)
 
     def test_a_star_tags_and_a_note(self) -> None:
-        self.client.post(self.at("run-about"), {"star": "1", "tags": "release 4, , nightly,release 4", "remark": "ok"})
+        self.client.post(
+            self.at("run-about"),
+            {"star": "1", "tags": "release 4, , nightly,release 4", "remark": "ok"},
+        )
         found = self.found()
-        self.assertEqual((found.is_starred, found.tags, found.remark), (True, "release 4, nightly", "ok"))
+        self.assertEqual(
+            (found.is_starred, found.tags, found.remark), (True, "release 4, nightly", "ok")
+        )
         listed = self.client.get(reverse("runs", args=[self.sample.project.pk]))
         self.assertContains(listed, "★")
         self.assertContains(listed, "nightly")

@@ -1,4 +1,6 @@
-"""Debian's Chromium, as the product starts it: where it is, and what keeps it from asking others than a page does."""
+"""Debian's Chromium, as the product starts it: where it is, and what keeps it from asking others
+than a page does.
+"""
 
 import functools
 import logging
@@ -13,7 +15,8 @@ log = logging.getLogger(__name__)
 
 CHROMIUM = "/usr/bin/chromium"
 AS_ACCOUNT = str(Path(__file__).with_name("as_account"))
-ACCOUNT = 61_847  # among those that no package and no person is given (systemd's dynamic users, 61184 to 65519)
+# among those that no package and no person is given (systemd's dynamic users, 61184 to 65519)
+ACCOUNT = 61_847
 QUIET = (
     "--no-first-run",
     "--no-default-browser-check",
@@ -30,19 +33,36 @@ QUIET = (
 )
 
 
-PASSED_ON = ("PATH", "LANG", "LC_ALL", "TZ", "TMPDIR", "XDG_RUNTIME_DIR", "DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY")
+PASSED_ON = (
+    "PATH",
+    "LANG",
+    "LC_ALL",
+    "TZ",
+    "TMPDIR",
+    "XDG_RUNTIME_DIR",
+    "DISPLAY",
+    "WAYLAND_DISPLAY",
+    "XAUTHORITY",
+)
 
 
 def own_environment(given: Mapping[str, str], home: str | None = None) -> dict[str, str]:
-    """What a browser is told of its surroundings: none of the installation's addresses, keys and passwords."""
+    """What a browser is told of its surroundings: none of the installation's addresses, keys and
+    passwords.
+    """
     kept = {name: given[name] for name in PASSED_ON if name in given}
-    return {"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", **kept, "HOME": home or tempfile.gettempdir()}
+    return {
+        "PATH": "/usr/bin:/bin",
+        "LANG": "C.UTF-8",
+        **kept,
+        "HOME": home or tempfile.gettempdir(),
+    }
 
 
 @functools.cache
 def unguarded() -> str:
-    """Why a browser that is started here runs as root and without its sandbox; "" where it does not. Root starts it as
-    an account of its own, which needs namespaces that this account may make.
+    """Why a browser that is started here runs as root and without its sandbox; "" where it does
+    not. Root starts it as an account of its own, which needs namespaces that this account may make.
     """
     if os.geteuid() != 0:
         return ""
@@ -59,15 +79,16 @@ def unguarded() -> str:
     else:
         return ""
     said = (
-        f"Browsers run as root and without their sandbox: this machine does not let another account have one ({why})."
+        "Browsers run as root and without their sandbox: this machine does not let another "
+        f"account have one ({why})."
     )
     log.warning(said)
     return said
 
 
 def started_by(path: str = CHROMIUM) -> tuple[str, dict[str, str], bool]:
-    """(what to execute, what it needs in its environment, whether it has its sandbox): root has it started as an
-    account of its own where that may have one.
+    """(what to execute, what it needs in its environment, whether it has its sandbox): root has it
+    started as an account of its own where that may have one.
     """
     if os.geteuid() != 0 or path != CHROMIUM:
         return path, {}, os.geteuid() != 0

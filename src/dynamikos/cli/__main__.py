@@ -1,4 +1,6 @@
-"""The command group. Each command is imported only when it is called, so that `--help` stays quick."""
+"""The command group. Each command is imported only when it is called, so that `--help` stays
+quick.
+"""
 
 import importlib
 import sys
@@ -25,7 +27,14 @@ COMMANDS = {
     "stop": "Stop what this clone has started.",
     "reset": "Stop, then delete this clone's state (asks first).",
 }
-INSIDE = ("analyse", "probes", "web", "coordinator", "prober", "recorder")  # processes that demo starts; not listed
+INSIDE = (
+    "analyse",
+    "probes",
+    "web",
+    "coordinator",
+    "prober",
+    "recorder",
+)  # processes that demo starts; not listed
 
 
 class Commands(click.Group):
@@ -37,7 +46,9 @@ class Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS and cmd_name not in INSIDE:
             return None
-        module = importlib.import_module(f"dynamikos.cli.commands.{cmd_name.replace('import', 'import_har')}")
+        module = importlib.import_module(
+            f"dynamikos.cli.commands.{cmd_name.replace('import', 'import_har')}"
+        )
         command: click.Command = module.command
         return command
 

@@ -46,7 +46,8 @@ class Cluster:
             return
         if not (BIN / "postgres").exists():
             raise SystemExit(
-                "dynamikos: PostgreSQL 15 is not installed; apt-get install --no-install-recommends postgresql-15"
+                "dynamikos: PostgreSQL 15 is not installed; apt-get install "
+                "--no-install-recommends postgresql-15"
             )
         self._make()
         self._clear_stale_pid()
@@ -57,7 +58,9 @@ class Cluster:
             if self._serve():
                 break
             if is_free(self.port):  # then it was not the port
-                raise SystemExit(f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}")
+                raise SystemExit(
+                    f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}"
+                )
         if not self.fast and self.process is not None:
             self.state.remember("postgres", self.process.pid)
         self._roles()
@@ -68,13 +71,17 @@ class Cluster:
             return False
         self._clear_stale_pid()
         if not self._serve():
-            raise SystemExit(f"dynamikos: PostgreSQL did not start again; see {self.state.log(self.name)}")
+            raise SystemExit(
+                f"dynamikos: PostgreSQL did not start again; see {self.state.log(self.name)}"
+            )
         if not self.fast:
             self.state.remember("postgres", self.process.pid)
         return True
 
     def _serve(self) -> bool:
-        """Starts the server; whether it is ours that is ready on the port, and not somebody else's."""
+        """Starts the server; whether it is ours that is ready on the port, and not somebody
+        else's.
+        """
         log = self.state.log(self.name).open("ab")
         self.process = subprocess.Popen(
             [
@@ -100,12 +107,16 @@ class Cluster:
             if self.process.poll() is not None:
                 return False
             if time.monotonic() > end:
-                raise SystemExit(f"dynamikos: PostgreSQL is not ready; see {self.state.log(self.name)}")
+                raise SystemExit(
+                    f"dynamikos: PostgreSQL is not ready; see {self.state.log(self.name)}"
+                )
             time.sleep(0.03)
         return True
 
     def _is_ready(self) -> bool:
-        """What our own server says of itself in postmaster.pid: its port, and "ready" at the end."""
+        """What our own server says of itself in postmaster.pid: its port, and "ready" at the
+        end.
+        """
         try:
             lines = (self.folder / "data" / "postmaster.pid").read_text().split("\n")
         except OSError:
@@ -133,7 +144,14 @@ class Cluster:
         """PostgreSQL refuses root: a direct child as `postgres` that ends with its parent."""
         if os.geteuid() != 0:
             return ["setpriv", "--pdeathsig=INT", "--"]
-        return ["setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", "--pdeathsig=INT", "--"]
+        return [
+            "setpriv",
+            "--reuid=postgres",
+            "--regid=postgres",
+            "--init-groups",
+            "--pdeathsig=INT",
+            "--",
+        ]
 
     def _make(self) -> None:
         if (self.folder / "data" / "PG_VERSION").exists():
@@ -167,7 +185,8 @@ class Cluster:
         password.unlink(missing_ok=True)
         if made.returncode:
             raise SystemExit(
-                f"dynamikos: initdb failed: {made.stderr.strip()[-500:]}\nThe state folder is {self.state.folder}"
+                f"dynamikos: initdb failed: {made.stderr.strip()[-500:]}\nThe state folder is "
+                f"{self.state.folder}"
             )
 
     def copy(self, port: int) -> None:
@@ -191,7 +210,9 @@ class Cluster:
             env={**os.environ, "PGPASSWORD": self.state.secret("pg-superuser")},
         )
         if made.returncode:
-            raise SystemExit(f"dynamikos: PostgreSQL could not be copied: {made.stderr.strip()[-500:]}")
+            raise SystemExit(
+                f"dynamikos: PostgreSQL could not be copied: {made.stderr.strip()[-500:]}"
+            )
 
     def _room(self) -> None:
         """An empty folder that is the server's."""
@@ -205,7 +226,9 @@ class Cluster:
             os.chown(path, account.pw_uid, account.pw_gid)
 
     def _clear_stale_pid(self) -> None:
-        """A machine that lost power leaves postmaster.pid behind; another program may hold that id now."""
+        """A machine that lost power leaves postmaster.pid behind; another program may hold that id
+        now.
+        """
         path = self.folder / "data" / "postmaster.pid"
         if not path.exists():
             return
@@ -234,4 +257,6 @@ class Cluster:
             if not link.execute("SELECT 1 FROM pg_database WHERE datname = 'dynamikos'").fetchone():
                 link.execute("CREATE DATABASE dynamikos OWNER dynamikos")
                 link.execute("REVOKE CONNECT ON DATABASE dynamikos FROM PUBLIC")
-                link.execute("GRANT CONNECT ON DATABASE dynamikos TO dynamikos_web, dynamikos_generator")
+                link.execute(
+                    "GRANT CONNECT ON DATABASE dynamikos TO dynamikos_web, dynamikos_generator"
+                )

@@ -1,6 +1,8 @@
-"""How a command that makes load is ended from outside: a pipeline that is cancelled leaves none behind.
+"""How a command that makes load is ended from outside: a pipeline that is cancelled leaves none
+behind.
 
-SIGINT (Ctrl-C) and SIGTERM end a run, and SIGHUP unless it was ignored when the command began (nohup).
+SIGINT (Ctrl-C) and SIGTERM end a run, and SIGHUP unless it was ignored when the command began
+(nohup).
 """
 
 import asyncio
@@ -15,8 +17,8 @@ class Ended(KeyboardInterrupt):
 
 
 class Ending:
-    """Counts how often the end was asked for. Without anybody to be told (`told`) that ends the command at once, by
-    Ended, until `is_over`: then what came of it is written all the same.
+    """Counts how often the end was asked for. Without anybody to be told (`told`) that ends the
+    command at once, by Ended, until `is_over`: then what came of it is written all the same.
     """
 
     def __init__(self) -> None:

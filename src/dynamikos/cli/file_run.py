@@ -41,9 +41,14 @@ PROGRESS_S = 5
 
 
 def perform(
-    frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
+    frozen: FrozenRun,
+    rows: dict[str, list[list[str]]],
+    secrets: dict[str, str],
+    tell: Callable[[str], None],
 ) -> tuple[Outcome, Result]:
-    """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once), concludes and looks what is to be noticed."""
+    """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once), concludes and looks what
+    is to be noticed.
+    """
     probes = Probes(frozen, secrets)
     began = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
     try:
@@ -68,12 +73,24 @@ def perform(
             parts.setdefault(part.no, {})[message.second] = part
     noticed, capacity = findings(evidence, marks), capacity_of(evidence)
     return outcome, Result(
-        frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept, probes.shots, began
+        frozen,
+        outcome,
+        noticed,
+        capacity,
+        series,
+        parts,
+        evidence.users,
+        measures,
+        sink.kept,
+        probes.shots,
+        began,
     )
 
 
 class Probes:
-    """The probes of a run from files, read by a process of their own, so that users don't wait for them."""
+    """The probes of a run from files, read by a process of their own, so that users don't wait for
+    them.
+    """
 
     def __init__(self, frozen: FrozenRun, secrets: Mapping[str, str]) -> None:
         self._frozen = frozen
@@ -132,7 +149,9 @@ class Probes:
             for name, value in each.values.items():
                 key = each.probe, name
                 if key not in made:
-                    made[key] = Told(np.full(seconds, np.nan), each.units.get(name, ""), every[each.probe])
+                    made[key] = Told(
+                        np.full(seconds, np.nan), each.units.get(name, ""), every[each.probe]
+                    )
                 if each.second < seconds:
                     made[key].values[each.second] = value
         return made
@@ -149,7 +168,13 @@ class Probes:
                 key = f"{each.probe} {page}"
                 silent.setdefault(key, (f"{probes[each.probe].title} ({page})", each.second, why))
         made = [
-            Measured(f"{probes[probe].title}: {name}", told.unit, told.values, probe, probes[probe].host is not None)
+            Measured(
+                f"{probes[probe].title}: {name}",
+                told.unit,
+                told.values,
+                probe,
+                probes[probe].host is not None,
+            )
             for (probe, name), told in self.readings(seconds).items()
         ]
         return made, list(silent.values())
@@ -199,8 +224,11 @@ async def _perform(
     )
     try:
         network = RealNetwork(
-            frozen.agreed, way=way, key=known.get(way.key_secret, ""), **to_builtins(frozen.plan.timeouts)
-        )  # fmt: skip
+            frozen.agreed,
+            way=way,
+            key=known.get(way.key_secret, ""),
+            **to_builtins(frozen.plan.timeouts),
+        )
         if frozen.functions:
             await functions.load()
     except Failure as failure:
@@ -212,7 +240,9 @@ async def _perform(
         if control.is_stopped:
             control.stop_now()
         else:
-            tell("stopping gently: users finish their step and leave; Ctrl-C once more stops at once")
+            tell(
+                "stopping gently: users finish their step and leave; Ctrl-C once more stops at once"
+            )
             control.stop_gently()
 
     ENDING.told = interrupted
@@ -220,7 +250,9 @@ async def _perform(
     if ENDING.asked:
         interrupted()
     try:
-        shard = Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions)
+        shard = Shard(
+            number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions
+        )
         shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))
         begin = clock.now() + 0.2
         probes.begin(begin)

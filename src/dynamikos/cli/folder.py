@@ -39,25 +39,45 @@ SHOTS = "shots"
 EXCHANGES, FAILING = ("request", "embedded", "token"), ("request", "item", "repeat")  # levels
 SECOND_COLUMNS = pa.schema(
     [
-        ("second", pa.int32()), ("level", pa.string()), ("row", pa.string()), ("journey", pa.string()),
-        ("step", pa.string()), ("request", pa.string()), ("passed", pa.int64()), ("failed", pa.int64()),
-        ("sum_us", pa.int64()), ("squares_us2", pa.string()), ("p50_ms", pa.float64()), ("p95_ms", pa.float64()),
-        ("p99_ms", pa.float64()), ("bytes_in", pa.int64()), ("users", pa.int32()), ("times", pa.binary()),
-        ("cut_off", pa.binary()), ("cut_sum_us", pa.int64()), ("own_us", pa.int32()), ("low_times", pa.binary()),
+        ("second", pa.int32()),
+        ("level", pa.string()),
+        ("row", pa.string()),
+        ("journey", pa.string()),
+        ("step", pa.string()),
+        ("request", pa.string()),
+        ("passed", pa.int64()),
+        ("failed", pa.int64()),
+        ("sum_us", pa.int64()),
+        ("squares_us2", pa.string()),
+        ("p50_ms", pa.float64()),
+        ("p95_ms", pa.float64()),
+        ("p99_ms", pa.float64()),
+        ("bytes_in", pa.int64()),
+        ("users", pa.int32()),
+        ("times", pa.binary()),
+        ("cut_off", pa.binary()),
+        ("cut_sum_us", pa.int64()),
+        ("own_us", pa.int32()),
+        ("low_times", pa.binary()),
         ("quiet_us", pa.int64()),
     ]
-)  # fmt: skip
+)
 PROBE_COLUMNS = pa.schema(
     [
-        ("second", pa.int32()), ("probe", pa.string()), ("measure", pa.string()), ("unit", pa.string()),
+        ("second", pa.int32()),
+        ("probe", pa.string()),
+        ("measure", pa.string()),
+        ("unit", pa.string()),
         ("value", pa.float64()),
     ]
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """What is written: `parts` are the seconds of each series by number, `users` how many were there by second."""
+    """What is written: `parts` are the seconds of each series by number, `users` how many were
+    there by second.
+    """
 
     frozen: FrozenRun
     outcome: Outcome
@@ -108,9 +128,11 @@ def write(folder: Path, result: Result) -> None:
         (folder / last).unlink(missing_ok=True)
     (folder / INPUTS).write_bytes(canonical(result.frozen))
     whole = {
-        "began": result.began, "outcome": OUTCOME.plain(result.outcome),
-        "findings": msgspec.to_builtins(list(result.findings)), "capacity": msgspec.to_builtins(result.capacity),
-    }  # fmt: skip
+        "began": result.began,
+        "outcome": OUTCOME.plain(result.outcome),
+        "findings": msgspec.to_builtins(list(result.findings)),
+        "capacity": msgspec.to_builtins(result.capacity),
+    }
     pq.write_table(second_table(result), folder / SECONDS)
     pq.write_table(probe_table(result.measures), folder / PROBES)
     with (folder / KEPT).open("wb") as file:
@@ -125,41 +147,71 @@ def write(folder: Path, result: Result) -> None:
         page = re.sub(r"[^A-Za-z0-9]+", "-", shot.page).strip("-") or "page"
         (folder / SHOTS / f"{second:06}-{page[:60]}.jpg").write_bytes(shot.jpeg)
     write_over(folder / OUTCOME_FILE, orjson.dumps(whole))
-    write_over(folder / RUN, as_json(result.frozen, result.outcome, result.findings, result.capacity))
+    write_over(
+        folder / RUN, as_json(result.frozen, result.outcome, result.findings, result.capacity)
+    )
 
 
 def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
-    """A run that was kept, as it is compared, and what it was made of. Raises DynamikosError for what is no such
-    folder, or one of an earlier day, which lacks what is needed.
+    """A run that was kept, as it is compared, and what it was made of. Raises DynamikosError for
+    what is no such folder, or one of an earlier day, which lacks what is needed.
     """
     try:
         told = orjson.loads((folder / RUN).read_bytes())
         frozen = FROZEN.read((folder / INPUTS).read_bytes())
-        columns = ["second", "level", "journey", "step", "request", "passed", "failed", "sum_us", "times"]
-        more = ["cut_off", "cut_sum_us", "own_us", "low_times", "quiet_us"]  # not in folders of earlier days
+        columns = [
+            "second",
+            "level",
+            "journey",
+            "step",
+            "request",
+            "passed",
+            "failed",
+            "sum_us",
+            "times",
+        ]
+        more = [
+            "cut_off",
+            "cut_sum_us",
+            "own_us",
+            "low_times",
+            "quiet_us",
+        ]  # not in folders of earlier days
         more = [each for each in more if each in pq.read_schema(folder / SECONDS).names]
         seconds = pq.read_table(folder / SECONDS, columns=columns + more).to_pydict()
     except (OSError, ValueError, pa.ArrowException, Unfit) as problem:
         raise DynamikosError(
-            f"{folder} is no result folder of ./dynamikos run --keep that can be compared: {problem}"
+            f"{folder} is no result folder of ./dynamikos run --keep that can be compared: "
+            f"{problem}"
         ) from problem
     begin, end = int(told["measured_from_s"]), int(told["measured_to_s"])
     end = min(end, max(seconds["second"], default=-1) + 1)
     names: dict[Key, str] = {
-        (each.level, each.journey, each.step, each.request): each.name for each in every_series(frozen)
+        (each.level, each.journey, each.step, each.request): each.name
+        for each in every_series(frozen)
     }
     cells: dict[Key, Cells] = {}
     rows = zip(*(seconds[name] for name in columns), strict=True)
-    for at, (second, level, journey, step, request, passed, failed, sum_us, times) in enumerate(rows):
+    for at, (second, level, journey, step, request, passed, failed, sum_us, times) in enumerate(
+        rows
+    ):
         if level in COMPARED and begin <= second < end:
             key: Key = level, journey, step, request
             cut, cut_sum_us, own_us, low, quiet_us = (
                 (seconds[name][at] for name in more) if more else (b"", 0, 0, b"", 0)
             )
             part = SeriesSecond(
-                no=0, n=passed, failed={"failed": failed} if failed else {}, sum_us=sum_us, hist=times, cut_hist=cut,
-                cut_sum_us=cut_sum_us, own_us=own_us, low_hist=low, quiet_us=quiet_us,
-            )  # fmt: skip
+                no=0,
+                n=passed,
+                failed={"failed": failed} if failed else {},
+                sum_us=sum_us,
+                hist=times,
+                cut_hist=cut,
+                cut_sum_us=cut_sum_us,
+                own_us=own_us,
+                low_hist=low,
+                quiet_us=quiet_us,
+            )
             cells.setdefault(key, Cells(end - begin)).add(second - begin, part)
     lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
     doubts, plan = told.get("doubts") or [], frozen.plan
@@ -177,7 +229,9 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
 
 
 def report(folder: Path) -> Report:
-    """What a run that was kept is told as. Raises DynamikosError for what is no such folder, or one of another day."""
+    """What a run that was kept is told as. Raises DynamikosError for what is no such folder, or one
+    of another day.
+    """
     try:
         told = orjson.loads((folder / OUTCOME_FILE).read_bytes())
         frozen = FROZEN.read((folder / INPUTS).read_bytes())
@@ -188,8 +242,17 @@ def report(folder: Path) -> Report:
         place = ["row", "journey", "step", "request"]
         rows = pq.read_table(folder / SECONDS, columns=columns + place).to_pydict()
         probes = pq.read_table(folder / PROBES).to_pydict()
-    except (OSError, ValueError, KeyError, pa.ArrowException, Unfit, msgspec.ValidationError) as problem:
-        raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
+    except (
+        OSError,
+        ValueError,
+        KeyError,
+        pa.ArrowException,
+        Unfit,
+        msgspec.ValidationError,
+    ) as problem:
+        raise DynamikosError(
+            f"{folder} is no result folder of ./dynamikos run --keep: {problem}"
+        ) from problem
     seconds = max(rows["second"], default=-1) + 1
     users, ended, wrongs = (np.zeros(seconds) for _ in range(3))
     times: dict[int, list[bytes]] = {}
@@ -220,13 +283,21 @@ def report(folder: Path) -> Report:
     own = lanes_of_objectives(outcome.judgements, goals, of, seconds)
     lanes = lanes_of(users, ended, wrongs, percentiles, _measures(probes, seconds), goals, own)
     return report_of(
-        frozen, outcome, lanes, run=folder.name, when=told["began"], findings=findings, capacity=capacity
-    )  # fmt: skip
+        frozen,
+        outcome,
+        lanes,
+        run=folder.name,
+        when=told["began"],
+        findings=findings,
+        capacity=capacity,
+    )
 
 
 def _measures(probes: Mapping[str, list[Any]], seconds: int) -> list[Measured]:
     made: dict[str, Measured] = {}
-    for second, probe, measure, unit, value in zip(*(probes[name] for name in PROBE_COLUMNS.names), strict=True):
+    for second, probe, measure, unit, value in zip(
+        *(probes[name] for name in PROBE_COLUMNS.names), strict=True
+    ):
         if measure not in made:
             made[measure] = Measured(measure, unit, np.full(seconds, np.nan), probe, False)
         if second < seconds:
@@ -234,17 +305,26 @@ def _measures(probes: Mapping[str, list[Any]], seconds: int) -> list[Measured]:
     return list(made.values())
 
 
-def suspects_in(folder: Path, step: str, window: tuple[int, int], least: float | None = None) -> Look:
-    """Of a step, by its key, in a window of a run that was kept. Raises DynamikosError for what is no such folder."""
+def suspects_in(
+    folder: Path, step: str, window: tuple[int, int], least: float | None = None
+) -> Look:
+    """Of a step, by its key, in a window of a run that was kept. Raises DynamikosError for what is
+    no such folder.
+    """
     try:
         seconds = pq.read_table(folder / SECONDS).to_pydict()
         probes = pq.read_table(folder / PROBES).to_pydict()
     except (OSError, pa.ArrowException) as problem:
-        raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
+        raise DynamikosError(
+            f"{folder} is no result folder of ./dynamikos run --keep: {problem}"
+        ) from problem
     length = max(seconds["second"], default=-1) + 1
     passed, total, users = np.zeros(length), np.zeros(length), np.full(length, np.nan)
     steps = set()
-    lines = zip(*(seconds[name] for name in ("second", "level", "step", "passed", "sum_us", "users")), strict=True)
+    lines = zip(
+        *(seconds[name] for name in ("second", "level", "step", "passed", "sum_us", "users")),
+        strict=True,
+    )
     for second, level, key, n, sum_us, here in lines:
         users[second] = here
         if level in ("step", "repeat"):
@@ -253,7 +333,10 @@ def suspects_in(folder: Path, step: str, window: tuple[int, int], least: float |
                 passed[second] += n
                 total[second] += sum_us
     if step not in steps:
-        raise DynamikosError(f"There is no step '{step}' in {folder}; there are {', '.join(sorted(steps)) or 'none'}.")
+        raise DynamikosError(
+            f"There is no step '{step}' in {folder}; there are "
+            f"{', '.join(sorted(steps)) or 'none'}."
+        )
     line = np.divide(total, passed * 1000, out=np.full(length, np.nan), where=passed > 0)
     candidates: dict[str, Trace] = {}
     told = zip(probes["second"], probes["measure"], probes["value"], strict=True)
@@ -268,6 +351,11 @@ def suspects_in(folder: Path, step: str, window: tuple[int, int], least: float |
 def as_plain(found: Suspect) -> dict[str, object]:
     """As it is printed in JSON."""
     return {
-        "measure": found.measure, "score": round(found.score, 3), "lag_s": found.lag_s, "sign": found.sign,
-        "proven": found.is_proven, "p": found.p, "folded": list(found.folded),
-    }  # fmt: skip
+        "measure": found.measure,
+        "score": round(found.score, 3),
+        "lag_s": found.lag_s,
+        "sign": found.sign,
+        "proven": found.is_proven,
+        "p": found.p,
+        "folded": list(found.folded),
+    }

@@ -13,7 +13,15 @@ from dynamikos.core.dealing import Deal, Table, read_table
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun
 from dynamikos.core.frozen.freeze import Inputs, freeze
-from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in
+from dynamikos.core.journeys import (
+    Journey,
+    Shared,
+    expand,
+    key_from,
+    parse_journey,
+    parse_shared,
+    used_in,
+)
 from dynamikos.core.personas import Persona, parse_persona
 from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target
 from dynamikos.core.plans.model import refuse_if, twice_said
@@ -29,7 +37,9 @@ class PlanFiles:
     environment: Environment
     tables: dict[str, Table]
     functions: dict[str, str]
-    personas: dict[str, Persona] = field(default_factory=dict)  # by the paths that the plan's rows name
+    personas: dict[str, Persona] = field(
+        default_factory=dict
+    )  # by the paths that the plan's rows name
     plan_file: str = ""
     environment_file: str = ""
 
@@ -44,7 +54,11 @@ class PlanFiles:
             agreed=tuple(parse_target(line) for line in self.environment.agreed),
             data=tuple(
                 DataPile(
-                    key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())
+                    key=key,
+                    columns=t.columns,
+                    secret=t.secret,
+                    rows=len(t.rows),
+                    deal=self.plan.deals.get(key, Deal()),
                 )
                 for key, t in self.tables.items()
             ),
@@ -75,8 +89,12 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
         file = _inside(folder, name)
         key = key_from(file.stem).replace("-", "_")
         tables[key] = read_table(_bytes(file), name)
-    functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
-    personas = {name: parse_persona(_text(_inside(folder, name)), file=name) for name in plan.personas}
+    functions = {
+        _inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions
+    }
+    personas = {
+        name: parse_persona(_text(_inside(folder, name)), file=name) for name in plan.personas
+    }
     return PlanFiles(plan, journeys, found, tables, functions, personas, path.name, named)
 
 
@@ -102,7 +120,9 @@ def _journey(folder: Path, name: str) -> Journey:
 
 
 def names_of_functions(modules: dict[str, str]) -> set[str]:
-    """Every "module.function", found by reading. Raises PlanError for a module that can't be read."""
+    """Every "module.function", found by reading. Raises PlanError for a module that can't be
+    read.
+    """
     found = set()
     for name, source in modules.items():
         try:
@@ -120,7 +140,11 @@ def names_of_functions(modules: dict[str, str]) -> set[str]:
 def _inside(folder: Path, name: str) -> Path:
     """`name` under `folder`; `..`, absolute paths and links that lead out are refused."""
     path = folder / name
-    if Path(name).is_absolute() or ".." in Path(name).parts or not path.resolve().is_relative_to(folder):
+    if (
+        Path(name).is_absolute()
+        or ".." in Path(name).parts
+        or not path.resolve().is_relative_to(folder)
+    ):
         raise PlanError(f"'{name}' leads out of {folder}; files of a plan stand in its own folder")
     return path
 
@@ -129,7 +153,9 @@ def _file(folder: Path, name: str) -> Path:
     """A body's file; it is read while it is sent, however large it is."""
     path = _inside(folder, name).resolve()
     if not path.is_file() or not os.access(path, os.R_OK):
-        raise PlanError(f"{path} can't be read: a request's body needs it. It is a file beside the plan.")
+        raise PlanError(
+            f"{path} can't be read: a request's body needs it. It is a file beside the plan."
+        )
     return path
 
 

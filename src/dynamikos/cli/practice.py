@@ -34,8 +34,8 @@ class Practice:
 
 
 def practice_for(environment: Environment) -> Practice:
-    """Starts the stand-in unless something listens there already; where that is another run's, which ends with it, on a
-    port of its own.
+    """Starts the stand-in unless something listens there already; where that is another run's,
+    which ends with it, on a port of its own.
     """
     for address in environment.addresses.values() if environment.practice else ():
         parts = urlsplit(address)
@@ -49,8 +49,13 @@ def practice_for(environment: Environment) -> Practice:
             with socket.socket() as free:
                 free.bind(("127.0.0.1", 0))
                 port = free.getsockname()[1]
-            said = f"another run's stand-in listens on port {parts.port}; this run has its own on port {port}"
-            return Practice(moved(environment, parts.port, port), _started(port, environment.practice), said)
+            said = (
+                f"another run's stand-in listens on port {parts.port}; this run has its own on "
+                f"port {port}"
+            )
+            return Practice(
+                moved(environment, parts.port, port), _started(port, environment.practice), said
+            )
     return Practice(environment)
 
 
@@ -71,7 +76,9 @@ def moved(environment: Environment, port: int, to: int) -> Environment:
 def _started(port: int, weather: str) -> subprocess.Popen[bytes] | None:
     """None where somebody else took the port meanwhile."""
     command = [sys.executable, "-m", "observatory", "--port", str(port), "--weather", weather]
-    process = subprocess.Popen(command, env={**os.environ, OF_A_RUN: "1"}, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        command, env={**os.environ, OF_A_RUN: "1"}, stderr=subprocess.DEVNULL
+    )
     until = time.monotonic() + START_S
     while process.poll() is None and _listens(port) != process.pid and time.monotonic() < until:
         time.sleep(0.05)

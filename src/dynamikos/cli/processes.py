@@ -30,14 +30,21 @@ class Addresses:
 
 
 def database(state: State) -> tuple[Addresses, Cluster | None]:
-    """The clone's own cluster, started; or the server that DATABASE_URL names, used by all roles."""
+    """The clone's own cluster, started; or the server that DATABASE_URL names, used by all
+    roles.
+    """
     given = os.environ.get("DATABASE_URL")
     if given:
         return Addresses(given, given, given), None
     cluster = Cluster(state)
     cluster.start()
     return (
-        Addresses(cluster.url(), cluster.url("dynamikos_web"), cluster.url("dynamikos_generator"), [cluster.port]),
+        Addresses(
+            cluster.url(),
+            cluster.url("dynamikos_web"),
+            cluster.url("dynamikos_generator"),
+            [cluster.port],
+        ),
         cluster,
     )
 
@@ -71,8 +78,9 @@ def use_django(state: State, addresses: Addresses, url: str | None = None) -> No
 
 
 def migrate(addresses: Addresses) -> None:
-    """Brings the database up to date and gives the roles what they need. Django must be set up as the owner. Raises
-    CannotStart for a database that is newer than the code, or whose secrets have lost their key.
+    """Brings the database up to date and gives the roles what they need. Django must be set up as
+    the owner. Raises CannotStart for a database that is newer than the code, or whose secrets have
+    lost their key.
     """
     from django.conf import settings
     from django.core.management import call_command
@@ -93,25 +101,31 @@ GRANTS = (
     "REVOKE UPDATE, DELETE ON projects_event FROM dynamikos_web",  # append-only
     "REVOKE UPDATE ON runs_report FROM dynamikos_web",  # it expires, and goes with its run
     (
-        "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, runs_watch, runs_seen, datasets_datablock,"
+        "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, runs_watch, runs_seen, "
+        "datasets_datablock,"
         " places_generator, functions_attempt, places_knock TO dynamikos_generator"
     ),
-    "GRANT UPDATE (state, ending, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
+    "GRANT UPDATE (state, ending, offset_us, offset_error_us, lost_at_s) ON runs_shard TO "
+    "dynamikos_generator",
     "GRANT INSERT, UPDATE ON places_generator, runs_seen TO dynamikos_generator",
     "GRANT UPDATE (state, answer, secrets) ON places_knock TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",
     (
-        "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint),"
+        "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, "
+        "text, bigint, bigint),"
         " rows_wanted(bigint, text) TO dynamikos_generator"
     ),
     (
-        "GRANT INSERT ON runs_report, runs_kept, runs_writtenrow, streams_message, rehearsals_rehearsedexchange TO"
+        "GRANT INSERT ON runs_report, runs_kept, runs_writtenrow, streams_message, "
+        "rehearsals_rehearsedexchange TO"
         " dynamikos_generator"
     ),
     "GRANT SELECT (shard_id, second) ON runs_report TO dynamikos_generator",
-    "GRANT SELECT, UPDATE (state, reason, ended_at, cleanup, secrets) ON rehearsals_rehearsal TO dynamikos_generator",
+    "GRANT SELECT, UPDATE (state, reason, ended_at, cleanup, secrets) ON rehearsals_rehearsal TO "
+    "dynamikos_generator",
     (
-        "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename"
+        "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = "
+        "'public' AND tablename"
         " LIKE 'procrastinate%' LOOP EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO"
         " dynamikos_generator', t); END LOOP; END $$"
     ),
@@ -141,7 +155,11 @@ class Supervisor:
         self.revived: list[float] = []
 
     def add(
-        self, name: str, command: list[str], environment: dict[str, str], listens: socket.socket | None = None
+        self,
+        name: str,
+        command: list[str],
+        environment: dict[str, str],
+        listens: socket.socket | None = None,
     ) -> Child:
         if listens is not None:
             command = [*command, "--fd", str(listens.fileno())]
@@ -170,7 +188,9 @@ class Supervisor:
         time.sleep(0.01)
         self.state.remember(child.name, child.process.pid)
 
-    def watch(self, until: Callable[[], bool] = lambda: False, cluster: Cluster | None = None) -> None:
+    def watch(
+        self, until: Callable[[], bool] = lambda: False, cluster: Cluster | None = None
+    ) -> None:
         """Returns on SIGINT, SIGTERM or when `until` is true.
 
         A `cluster` that ended by itself is started again, too.
@@ -184,12 +204,17 @@ class Supervisor:
         while not self.stopping and not until():
             self._revive(cluster)
             for child in self.children:
-                if child.process is not None and child.process.poll() is not None and not self.stopping:
+                if (
+                    child.process is not None
+                    and child.process.poll() is not None
+                    and not self.stopping
+                ):
                     now = time.monotonic()
                     child.restarts = [at for at in child.restarts if now - at < 60] + [now]
                     if len(child.restarts) > 5:
                         click.echo(
-                            f"{child.name} died six times within a minute and is not started again; see"
+                            f"{child.name} died six times within a minute and is not started "
+                            "again; see"
                             f" {self.state.log(child.name)}",
                             err=True,
                         )
@@ -197,7 +222,10 @@ class Supervisor:
                         if child.listens is not None:  # who connects is refused, not kept waiting
                             child.listens.close()
                         continue
-                    click.echo(f"{child.name} ended (code {child.process.returncode}); starting it again", err=True)
+                    click.echo(
+                        f"{child.name} ended (code {child.process.returncode}); starting it again",
+                        err=True,
+                    )
                     self._start(child)
             time.sleep(0.2)
 
@@ -210,7 +238,9 @@ class Supervisor:
         if len(self.revived) >= 5:
             return
         self.revived.append(now)
-        click.echo(f"the database ended (code {cluster.process.returncode}); starting it again", err=True)
+        click.echo(
+            f"the database ended (code {cluster.process.returncode}); starting it again", err=True
+        )
         try:
             cluster.revive()
         except SystemExit as problem:

@@ -1,4 +1,6 @@
-"""A run of a plan that a project keeps: started here, performed by the fleet, read from the database."""
+"""A run of a plan that a project keeps: started here, performed by the fleet, read from the
+database.
+"""
 
 import contextlib
 import datetime
@@ -33,15 +35,26 @@ def membership(project: str, account: str):  # type: ignore[no-untyped-def]
     """Who does it in which project. Raises PlanError. Django is set up."""
     from dynamikos.web.projects.models import Membership
 
-    found = Membership.objects.filter(project__name=project, account__username=account).exclude(role="reader").first()
+    found = (
+        Membership.objects.filter(project__name=project, account__username=account)
+        .exclude(role="reader")
+        .first()
+    )
     if found is None:
-        names = ", ".join(sorted(set(Membership.objects.values_list("project__name", flat=True)))) or "none"
-        raise PlanError(f"{account} is not engineer or owner of a project “{project}”. Projects here: {names}.")
+        names = (
+            ", ".join(sorted(set(Membership.objects.values_list("project__name", flat=True))))
+            or "none"
+        )
+        raise PlanError(
+            f"{account} is not engineer or owner of a project “{project}”. Projects here: {names}."
+        )
     return found
 
 
 def only_project(account: str) -> str:
-    """The name of the one project this account may change. Raises PlanError when there is none or there are several."""
+    """The name of the one project this account may change. Raises PlanError when there is none or
+    there are several.
+    """
     from dynamikos.web.projects.models import Membership
 
     names = sorted(
@@ -53,7 +66,8 @@ def only_project(account: str) -> str:
     )
     if len(names) != 1:
         raise PlanError(
-            f"{account} may change {len(names)} projects here ({', '.join(names) or 'none'}); name one with --project."
+            f"{account} may change {len(names)} projects here ({', '.join(names) or 'none'}); name "
+            "one with --project."
         )
     return str(names[0])
 
@@ -70,8 +84,8 @@ def run_plan(
     trial: bool = False,
     detach: bool = False,
 ) -> Result | None:
-    """Runs the plan `key`; None where that goes on without the command (`detach`). Raises PlanError when it can't be
-    found or started.
+    """Runs the plan `key`; None where that goes on without the command (`detach`). Raises PlanError
+    when it can't be found or started.
     """
     state = State.open()
     addresses, cluster = processes.database(state)
@@ -79,14 +93,22 @@ def run_plan(
     try:
         processes.use_django(state, addresses)
         if detach and cluster is not None and cluster.process is not None:
-            raise PlanError("--detach needs an installation that runs: nothing would be left to perform the run")
-        if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a run needs
+            raise PlanError(
+                "--detach needs an installation that runs: nothing would be left to perform the run"
+            )
+        if (
+            cluster is not None and cluster.process is not None
+        ):  # nothing of ours is running: bring what a run needs
             processes.migrate(addresses)
             supervisor.add(
-                "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
+                "coordinator",
+                ["dynamikos.cli", "coordinator"],
+                processes.environment(state, addresses.web, addresses),
             )
             supervisor.add(
-                "prober", ["dynamikos.cli", "prober"], processes.environment(state, addresses.web, addresses)
+                "prober",
+                ["dynamikos.cli", "prober"],
+                processes.environment(state, addresses.web, addresses),
             )
             supervisor.add_generator(addresses)
         return _run(key, project, environment, change, values, tell, trial, detach)
@@ -123,13 +145,25 @@ def _run(
         found = found.filter(project__name=project)
     if found.count() != 1:
         known = (
-            ", ".join(sorted(f"{plan.key} in “{plan.project}”" for plan in LoadPlan.objects.select_related("project")))
+            ", ".join(
+                sorted(
+                    f"{plan.key} in “{plan.project}”"
+                    for plan in LoadPlan.objects.select_related("project")
+                )
+            )
             or "none"
         )
         what = "no file and no plan" if not found else "several plans"
-        raise PlanError(f"'{key}' is {what} of that name. Plans here: {known}. Name the project with --project.")
+        raise PlanError(
+            f"'{key}' is {what} of that name. Plans here: {known}. Name the project with --project."
+        )
     plan = found.get()
-    member = Membership.objects.filter(project=plan.project).exclude(role="reader").order_by("id").first()
+    member = (
+        Membership.objects.filter(project=plan.project)
+        .exclude(role="reader")
+        .order_by("id")
+        .first()
+    )
     assert member is not None
     for _ in range(80):
         if living():
@@ -139,7 +173,10 @@ def _run(
     for name, journey in plans.journeys_of(plan, core).items():
         why = unproven(journey, journeys.content(journey)) if journey is not None else ""
         if why:
-            tell(f"{name} has not passed in two rounds, so the run may measure something else than it says. {why}")
+            tell(
+                f"{name} has not passed in two rounds, so the run may measure something else than "
+                f"it says. {why}"
+            )
     asked = {"stop": 0}
 
     def interrupted() -> None:
@@ -147,7 +184,11 @@ def _run(
 
     ENDING.told = interrupted
     run = actions.start(
-        member, plan, replace(core, environment=environment) if environment else core, values, trial=trial
+        member,
+        plan,
+        replace(core, environment=environment) if environment else core,
+        values,
+        trial=trial,
     )
     total = actions.frozen_of(run).ends_s
     if detach:
@@ -170,7 +211,9 @@ def _run(
             said = run.watermark
             from dynamikos.web.streams.models import Message
 
-            newest = Message.objects.filter(subject=run.pk, event="frame").order_by("-sequence").first()
+            newest = (
+                Message.objects.filter(subject=run.pk, event="frame").order_by("-sequence").first()
+            )
             if newest is not None:
                 tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
     ENDING.over()
@@ -190,7 +233,10 @@ def result_of(run: "Run") -> Result:
     for second, part in reading.fine_parts(run, [each.no for each in series], 0, run.watermark + 1):
         parts.setdefault(part.no, {})[second] = part
     assert run.outcome is not None
-    kept = (unpack_kept(bytes(body)) for body in run.kept.order_by("second").values_list("body", flat=True))
+    kept = (
+        unpack_kept(bytes(body))
+        for body in run.kept.order_by("second").values_list("body", flat=True)
+    )
     noticed, capacity = analysis.look(run)
     return Result(
         frozen, OUTCOME.of(run.outcome), noticed, capacity, series, parts, analysis.users_of(run),
@@ -211,7 +257,9 @@ def a_run(number: int, project: str | None) -> Iterator["Run"]:
         found = Run.objects.filter(number=number)
         found = found.filter(project__name=project) if project else found
         if found.count() != 1:
-            raise PlanError(f"There are {found.count()} runs {number} here; name the project with --project.")
+            raise PlanError(
+                f"There are {found.count()} runs {number} here; name the project with --project."
+            )
         yield found.get()
     finally:
         if cluster is not None and "demo" not in state.living():
@@ -226,13 +274,19 @@ def one_run(number: int, project: str | None) -> tuple[OneRun, FrozenRun]:
         return comparing.read(run), queries.as_run(run, queries.frozen(run))
 
 
-def suspects_of_run(number: int, project: str | None, step: str, window: tuple[int, int], score: float | None) -> Look:
+def suspects_of_run(
+    number: int, project: str | None, step: str, window: tuple[int, int], score: float | None
+) -> Look:
     """Of a step of a project's run, by its number. Raises PlanError."""
     with a_run(number, project) as run:
         from dynamikos.web.runs import analysis, queries, reading
 
         inputs = queries.as_run(run, queries.frozen(run))
-        named = [each for each in reading.shown_series(inputs) if each.level == "step" and each.step == step]
+        named = [
+            each
+            for each in reading.shown_series(inputs)
+            if each.level == "step" and each.step == step
+        ]
         if not named:
             raise PlanError(f"There is no step '{step}' in run {number}.")
         return analysis.suspects_of(run, inputs, [each.no for each in named], window, score)[0]

@@ -7,7 +7,9 @@ from dynamikos.core.errors import in_words, told
 
 
 def refuse(what: str, problem: Exception, *, as_json: bool = False) -> None:
-    """`what` ("could not search") and why, for a person; or, for a program, only the problem as JSON."""
+    """`what` ("could not search") and why, for a person; or, for a program, only the problem as
+    JSON.
+    """
     if as_json:
         click.echo(orjson.dumps(told(problem)))
     else:

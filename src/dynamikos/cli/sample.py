@@ -7,7 +7,8 @@ PROJECT = "Brindle Fell Observatory"
 
 
 def load(target_port: int, password: str) -> None:
-    """Makes the demo account and project if they are not there; what a person changed is left alone.
+    """Makes the demo account and project if they are not there; what a person changed is left
+    alone.
 
     Django is set up.
     """
@@ -43,7 +44,9 @@ def load(target_port: int, password: str) -> None:
             account.set_password(password)
             account.save()
         if Project.objects.filter(name=PROJECT).exists():
-            owner = Membership.objects.filter(project__name=PROJECT, account=account, role="owner").first()
+            owner = Membership.objects.filter(
+                project__name=PROJECT, account=account, role="owner"
+            ).first()
             found = Environment.objects.filter(project__name=PROJECT, key="practice-target").first()
             if (
                 owner
@@ -64,8 +67,12 @@ def load(target_port: int, password: str) -> None:
         environments.set_values(member, environment, ["observatory"], [base])
         environments.agree(member, environment, base)
         tell(member, {"kind": "webhook", "to": f"{base}/sink"}, list(EVENTS))
-        observers = import_csv(member, (examples / "data/observers.csv").read_bytes(), "observers.csv")
-        set_deal(member, observers, Deal(when="user", then="leave"))  # an account of its own for every user
+        observers = import_csv(
+            member, (examples / "data/observers.csv").read_bytes(), "observers.csv"
+        )
+        set_deal(
+            member, observers, Deal(when="user", then="leave")
+        )  # an account of its own for every user
         har = examples / "evening-session.har"
         recording = import_har(member, har.read_bytes(), har.name) if har.exists() else None
         journey = parse_journey((examples / "journeys/evening-booking.yaml").read_text())
@@ -73,15 +80,21 @@ def load(target_port: int, password: str) -> None:
         # a second journey, as recorded: what is still hard-wired in it is found by its strands
         if recording is not None:
             origin = "http://127.0.0.1:8470"  # where the sessions were recorded
-            raw = journey_from(as_core(recording), "Evening, as recorded", [origin], {origin: "env.observatory"})
-            other = import_har(member, (examples / "second-evening.har").read_bytes(), "second-evening.har")
+            raw = journey_from(
+                as_core(recording), "Evening, as recorded", [origin], {origin: "env.observatory"}
+            )
+            other = import_har(
+                member, (examples / "second-evening.har").read_bytes(), "second-evening.har"
+            )
             create_journey(member, raw, recording).others.add(other)
         plan = parse_plan((examples / "evening.plan.yaml").read_text())
         add_plan(member, replace(plan, journey=kept.key, environment=environment.key, data=()))
         keys = {"journeys/evening-booking.yaml": kept.key}
         for name in ("sky-browser", "night-assistant"):
             path = f"journeys/{name}.yaml"
-            keys[path] = create_journey(member, parse_journey((examples / path).read_text()), None).key
+            keys[path] = create_journey(
+                member, parse_journey((examples / path).read_text()), None
+            ).key
         for name in ("crowd", "arrivals"):
             plan = parse_plan((examples / f"{name}.plan.yaml").read_text())
             named = {
@@ -89,6 +102,15 @@ def load(target_port: int, password: str) -> None:
                 for path in plan.personas
             }
             crowds = with_journeys(plan.crowds, keys, named)
-            add_plan(member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={}))
-        stairs = parse_plan((examples / "stairs.plan.yaml").read_text())  # the one that shows where the limit is
-        add_plan(member, replace(stairs, journey=keys[stairs.journey or ""], environment=environment.key, data=()))
+            add_plan(
+                member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={})
+            )
+        stairs = parse_plan(
+            (examples / "stairs.plan.yaml").read_text()
+        )  # the one that shows where the limit is
+        add_plan(
+            member,
+            replace(
+                stairs, journey=keys[stairs.journey or ""], environment=environment.key, data=()
+            ),
+        )

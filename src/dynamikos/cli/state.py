@@ -57,25 +57,37 @@ class State:
     # ports -------------------------------------------------------------------------------------
 
     def port(self, name: str, wanted: int, *, is_asked: bool = False) -> tuple[int, str | None]:
-        """A free loopback port, the last used one if possible, and a sentence if another had to be taken. One that
-        somebody asked for is taken, or refused.
+        """A free loopback port, the last used one if possible, and a sentence if another had to be
+        taken. One that somebody asked for is taken, or refused.
         """
         ports = self._read("ports.json")
         first = wanted if is_asked else int(ports.get(name, wanted))
         if is_asked and not is_free(first):
-            raise SystemExit(f"dynamikos: port {first} was asked for and is taken by another program; name a free one")
+            raise SystemExit(
+                f"dynamikos: port {first} was asked for and is taken by another program; name a "
+                "free one"
+            )
         for port in range(first, first + 200):
             if is_free(port):
                 ports[name] = port
                 self._write("ports.json", ports)
                 note = (
-                    None if port == first else f"port {first} is taken by another program; {name} uses {port} instead"
+                    None
+                    if port == first
+                    else f"port {first} is taken by another program; {name} uses {port} instead"
                 )
                 return port, note
-        raise SystemExit(f"dynamikos: no free port for {name} from {first} to {first + 199}; free one and call again")
+        raise SystemExit(
+            f"dynamikos: no free port for {name} from {first} to {first + 199}; free one and call "
+            "again"
+        )
 
-    def listening(self, name: str, wanted: int, *, is_asked: bool = False) -> tuple[socket.socket, int, str | None]:
-        """As `port`, with a socket that listens there already: nobody can take the port before a child serves it."""
+    def listening(
+        self, name: str, wanted: int, *, is_asked: bool = False
+    ) -> tuple[socket.socket, int, str | None]:
+        """As `port`, with a socket that listens there already: nobody can take the port before a
+        child serves it.
+        """
         while True:
             port, note = self.port(name, wanted, is_asked=is_asked)
             made = socket.socket()
@@ -93,7 +105,11 @@ class State:
     def remember(self, name: str, pid: int) -> None:
         try:
             process = psutil.Process(pid)
-            record = {"pid": pid, "started": process.create_time(), "command": process.cmdline()[:2]}
+            record = {
+                "pid": pid,
+                "started": process.create_time(),
+                "command": process.cmdline()[:2],
+            }
         except psutil.Error:
             return
         known = self._read("processes.json")
@@ -111,19 +127,26 @@ class State:
         for name, record in self._read("processes.json").items():
             try:
                 process = psutil.Process(record["pid"])
-                if abs(process.create_time() - record["started"]) < 0.01 and process.status() != psutil.STATUS_ZOMBIE:
+                if (
+                    abs(process.create_time() - record["started"]) < 0.01
+                    and process.status() != psutil.STATUS_ZOMBIE
+                ):
                     found[name] = process
             except psutil.Error:
                 continue
         return found
 
     def stop_all(self) -> list[str]:
-        """Ends the processes of this clone, the supervisor first and the database last; names them."""
+        """Ends the processes of this clone, the supervisor first and the database last; names
+        them.
+        """
         alive = self.living()
         order = sorted(alive, key=lambda name: (name == "postgres", name != "demo", name))
         for name in order:
             try:
-                alive[name].send_signal(signal.SIGINT if name in ("postgres", "demo") else signal.SIGTERM)
+                alive[name].send_signal(
+                    signal.SIGINT if name in ("postgres", "demo") else signal.SIGTERM
+                )
                 alive[name].wait(8)
             except psutil.TimeoutExpired:
                 alive[name].kill()

@@ -42,7 +42,8 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     """The summary at the end."""
     lines = [
         "",
-        f"{frozen.plan.name}: {outcome.ended}; measured part {clock(outcome.from_s)}–{clock(outcome.to_s)}",
+        f"{frozen.plan.name}: {outcome.ended}; measured part "
+        f"{clock(outcome.from_s)}–{clock(outcome.to_s)}",
         " " * 34 + "".join(f"{each.title:>{WIDTH.get(each.key, 10)}}" for each in SHOWN),
     ]
     many = len(outcome.crowd) > 1
@@ -72,12 +73,14 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     if outcome.arrivals is not None:
         came = outcome.arrivals
         lines.append(
-            f"arrivals: {came.planned:,} planned = {came.started:,} started + {came.turned_away:,} turned away +"
+            f"arrivals: {came.planned:,} planned = {came.started:,} started + {came.turned_away:,} "
+            "turned away +"
             f" {came.not_started:,} not started"
         )
     if many:
         lines.extend(
-            f"  {each.name or each.row}: {each.rounds:,} rounds, {short(each.users)} users on average, planned"
+            f"  {each.name or each.row}: {each.rounds:,} rounds, {short(each.users)} users on "
+            "average, planned"
             f" {each.share_planned:.3g} %, achieved"
             f" {'–' if each.share_achieved is None else f'{each.share_achieved:.3g} %'}"
             for each in outcome.crowd
@@ -85,7 +88,9 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     lines.append("")
     for each in outcome.judgements:
         value = (
-            each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
+            each.reason
+            if each.value is None
+            else f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
         )
         more = f" ({each.reason})" if each.reason and each.value is not None else ""
         lines.append(f"  {each.word:12} {told(each)}: {value}{more}")

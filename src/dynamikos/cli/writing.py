@@ -5,8 +5,8 @@ from pathlib import Path
 
 
 def write_over(file: Path, content: bytes) -> None:
-    """The whole content or, when the disk is full, what stood there. A link stays one, and what is no file (a terminal,
-    a pipe) is written to. Raises OSError, which names the file.
+    """The whole content or, when the disk is full, what stood there. A link stays one, and what is
+    no file (a terminal, a pipe) is written to. Raises OSError, which names the file.
     """
     if file.exists() and not file.is_file():
         file.write_bytes(content)

@@ -9,8 +9,8 @@ _WORD = re.compile(rf"(\S{{{ECHO}}})\S+")
 
 
 def brief(message: str) -> str:
-    """`message`, of which no quotation and no word is longer than ECHO: what was typed may be of any length, and the
-    rest of the message has to be seen.
+    """`message`, of which no quotation and no word is longer than ECHO: what was typed may be of
+    any length, and the rest of the message has to be seen.
     """
     return _WORD.sub(r"\1…", _QUOTED.sub(r"\1\2…", message)) if len(message) > ECHO else message
 
@@ -48,8 +48,8 @@ class TextError(DynamikosError):
 class TemplateError(DynamikosError):
     """A `{{ name }}` that can't be understood or has no value.
 
-    `at` is what is wrong between its braces, as (first, after the last) character of the text without spaces around it;
-    None: all of it.
+    `at` is what is wrong between its braces, as (first, after the last) character of the text
+    without spaces around it; None: all of it.
     """
 
     def __init__(self, message: str, at: tuple[int, int] | None = None) -> None:
@@ -72,17 +72,25 @@ class PlanError(DynamikosError):
 def in_words(problem: Exception) -> str:
     """A problem as one sentence; of the operating system's, which file it is about."""
     if isinstance(problem, OSError):
-        return f"{problem.filename}: {problem.strerror}" if problem.filename else str(problem.strerror or problem)
+        return (
+            f"{problem.filename}: {problem.strerror}"
+            if problem.filename
+            else str(problem.strerror or problem)
+        )
     return str(problem)
 
 
 def told(problem: Exception) -> dict[str, object]:
-    """A problem as JSON, wherever one is answered or printed: `problem` in words, and where it is, as far as that is
-    known: `file`, `line` and `column` (from 1), `start` and `end` (characters of a text, from 0).
+    """A problem as JSON, wherever one is answered or printed: `problem` in words, and where it is,
+    as far as that is known: `file`, `line` and `column` (from 1), `start` and `end` (characters of
+    a text, from 0).
     """
     if isinstance(problem, TextError):
         where = {"file": problem.file, "line": problem.line, "column": problem.column}
-        return {"problem": problem.message, **{name: value for name, value in where.items() if value}}
+        return {
+            "problem": problem.message,
+            **{name: value for name, value in where.items() if value},
+        }
     if isinstance(problem, TemplateError) and problem.at is not None:
         return {"problem": str(problem), "start": problem.at[0], "end": problem.at[1]}
     return {"problem": in_words(problem)}

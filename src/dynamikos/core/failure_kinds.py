@@ -1,8 +1,9 @@
-"""What a kind of failure is: whose doing, and in words. Why a user left before its time, as a value.
+"""What a kind of failure is: whose doing, and in words. Why a user left before its time, as a
+value.
 
-Failures are counted by their kind, a short text that reports, tables and files have ("connect-refused",
-"own-limit-sockets", "check-text"). What a kind means is decided here alone: exact kinds first, then families, whose
-rest after the hyphen or colon says more.
+Failures are counted by their kind, a short text that reports, tables and files have
+("connect-refused", "own-limit-sockets", "check-text"). What a kind means is decided here alone:
+exact kinds first, then families, whose rest after the hyphen or colon says more.
 """
 
 from functools import lru_cache
@@ -15,7 +16,9 @@ LeavingCause = Literal["rows", "broke", "check", "repeat", "opening"]
 
 
 class FailureKind(msgspec.Struct, frozen=True):
-    """`words`: what happened, for a person; `rest`: what the family leaves open ("404", the name of a check)."""
+    """`words`: what happened, for a person; `rest`: what the family leaves open ("404", the name of
+    a check).
+    """
 
     kind: str
     fault: Fault
@@ -41,7 +44,9 @@ class FailureKind(msgspec.Struct, frozen=True):
 
     @property
     def is_time_out(self) -> bool:
-        """Whether a time-out of ours cut it off, so that its age is all that is known of its time."""
+        """Whether a time-out of ours cut it off, so that its age is all that is known of its
+        time.
+        """
         return self.kind.startswith("timeout-")
 
 
@@ -81,13 +86,31 @@ FAMILIES: Final[tuple[tuple[str, Fault, str], ...]] = (
 )
 
 PHRASES: Final = {  # RFC 9110, 15.5 and 15.6; RFC 6585
-    "400": "Bad Request", "401": "Unauthorized", "402": "Payment Required", "403": "Forbidden", "404": "Not Found",
-    "405": "Method Not Allowed", "406": "Not Acceptable", "408": "Request Timeout", "409": "Conflict", "410": "Gone",
-    "411": "Length Required", "412": "Precondition Failed", "413": "Content Too Large", "414": "URI Too Long",
-    "415": "Unsupported Media Type", "422": "Unprocessable Content", "428": "Precondition Required",
-    "429": "Too Many Requests", "431": "Request Header Fields Too Large", "500": "Internal Server Error",
-    "501": "Not Implemented", "502": "Bad Gateway", "503": "Service Unavailable", "504": "Gateway Timeout",
-}  # fmt: skip
+    "400": "Bad Request",
+    "401": "Unauthorized",
+    "402": "Payment Required",
+    "403": "Forbidden",
+    "404": "Not Found",
+    "405": "Method Not Allowed",
+    "406": "Not Acceptable",
+    "408": "Request Timeout",
+    "409": "Conflict",
+    "410": "Gone",
+    "411": "Length Required",
+    "412": "Precondition Failed",
+    "413": "Content Too Large",
+    "414": "URI Too Long",
+    "415": "Unsupported Media Type",
+    "422": "Unprocessable Content",
+    "428": "Precondition Required",
+    "429": "Too Many Requests",
+    "431": "Request Header Fields Too Large",
+    "500": "Internal Server Error",
+    "501": "Not Implemented",
+    "502": "Bad Gateway",
+    "503": "Service Unavailable",
+    "504": "Gateway Timeout",
+}
 
 
 @lru_cache(1024)
@@ -102,8 +125,9 @@ def kind_of(kind: str) -> FailureKind:
 
 
 class Leaving(msgspec.Struct, frozen=True, order=True):
-    """Why users left before their time, and how many did. `cause`: *rows* none were left, *broke* by an error of ours,
-    a *check* or a *repeat* said so, its *opening* failed. `detail`: what, for a person.
+    """Why users left before their time, and how many did. `cause`: *rows* none were left, *broke*
+    by an error of ours, a *check* or a *repeat* said so, its *opening* failed. `detail`: what, for
+    a person.
     """
 
     cause: LeavingCause
@@ -113,7 +137,9 @@ class Leaving(msgspec.Struct, frozen=True, order=True):
     @property
     def words(self) -> str:
         """As files and tables have it."""
-        begin = {"broke": "broke: ", "check": "check failed: ", "opening": "opening failed"}.get(self.cause, "")
+        begin = {"broke": "broke: ", "check": "check failed: ", "opening": "opening failed"}.get(
+            self.cause, ""
+        )
         return begin + self.detail
 
 

@@ -9,8 +9,8 @@ THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}(,\d{3})+(\.\d*)?\Z")
 
 
 def digits(text: str) -> int | None:
-    """What is written in digits 0 to 9 alone, at most MOST_DIGITS of them; None for all else (`str.isdigit` takes ²
-    too, and `int` refuses thousands of digits).
+    """What is written in digits 0 to 9 alone, at most MOST_DIGITS of them; None for all else
+    (`str.isdigit` takes ² too, and `int` refuses thousands of digits).
     """
     return int(text) if text.isascii() and text.isdigit() and len(text) <= MOST_DIGITS else None
 
@@ -23,7 +23,11 @@ def clock(seconds: float) -> str:
 
 def short(value: float, figures: Literal[3, 4] = 3) -> str:
     """So many figures, or all there are before the point: 0.00123, 12.3, 1,234."""
-    return f"{value:,.0f}" if abs(value) >= 1000 - 0.5 * 10 ** (3 - figures) else f"{value:.{figures}g}"
+    return (
+        f"{value:,.0f}"
+        if abs(value) >= 1000 - 0.5 * 10 ** (3 - figures)
+        else f"{value:.{figures}g}"
+    )
 
 
 def milliseconds(value_ms: float) -> str:
@@ -44,11 +48,14 @@ def odds(p: float) -> str:
 
 
 def figure(text: str) -> float | None:
-    """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a comma before three
-    digits parts thousands, unless it comes after a 0. None for what is no number, or an endless one.
+    """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a
+    comma before three digits parts thousands, unless it comes after a 0. None for what is no
+    number, or an endless one.
     """
     plain = "".join(text.split())
-    if plain.rfind(",") > plain.rfind(".") >= 0:  # of two kinds of signs the last one is that of the fraction
+    if (
+        plain.rfind(",") > plain.rfind(".") >= 0
+    ):  # of two kinds of signs the last one is that of the fraction
         plain = plain.replace(".", "").replace(",", ".")
     elif THOUSANDS.match(plain):
         plain = plain.replace(",", "")

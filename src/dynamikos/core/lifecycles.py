@@ -1,7 +1,7 @@
 """The states of what is performed, and which may follow which.
 
-Each process that changes a state asks here, also where it does so in SQL: `before` are the states from which a change
-is allowed, so that what another process did meanwhile is never undone.
+Each process that changes a state asks here, also where it does so in SQL: `before` are the states
+from which a change is allowed, so that what another process did meanwhile is never undone.
 """
 
 from collections.abc import Mapping
@@ -22,7 +22,8 @@ RUN: Final = _table(
     ended="",
     refused="",
 )
-# A part of a run on one generator. It may be taken for lost by mistake (a cut line): then it goes on.
+# A part of a run on one generator. It may be taken for lost by mistake (a cut line): then it goes
+# on.
 SHARD: Final = _table(
     assigned="loading ended lost",
     loading="ready ended lost",

@@ -1,4 +1,6 @@
-"""The real clock: planned instants from one timerfd, exact to some ten microseconds and never early."""
+"""The real clock: planned instants from one timerfd, exact to some ten microseconds and never
+early.
+"""
 
 import asyncio
 import ctypes
@@ -18,11 +20,15 @@ class _Itimerspec(ctypes.Structure):
 
 
 class RealClock:
-    """perf_counter (CLOCK_MONOTONIC on Linux) and a heap of waiters behind one timerfd. Close it after use."""
+    """perf_counter (CLOCK_MONOTONIC on Linux) and a heap of waiters behind one timerfd. Close it
+    after use.
+    """
 
     def __init__(self) -> None:
         self._libc = ctypes.CDLL(None, use_errno=True)
-        self._descriptor: int = self._libc.timerfd_create(CLOCK_MONOTONIC, TFD_NONBLOCK | TFD_CLOEXEC)
+        self._descriptor: int = self._libc.timerfd_create(
+            CLOCK_MONOTONIC, TFD_NONBLOCK | TFD_CLOEXEC
+        )
         if self._descriptor < 0:
             raise OSError(ctypes.get_errno(), "timerfd_create failed")
         self._spec = _Itimerspec()
@@ -30,7 +36,9 @@ class RealClock:
         self._heap: list[tuple[float, int, asyncio.Future[None]]] = []
         self._number = 0
         self._armed = float("inf")
-        self._will_arm = False  # as soon as those have gone on whose instant has come, who want others, mostly
+        self._will_arm = (
+            False  # as soon as those have gone on whose instant has come, who want others, mostly
+        )
         self._loop = asyncio.get_running_loop()
         self._loop.add_reader(self._descriptor, self._fire)
 

@@ -33,7 +33,9 @@ async def ask(link: Link, clock: Clock, host: str, target: str, fields: Fields) 
     return await waiting.reply
 
 
-async def post(network: Network, address: str, headers: Sequence[tuple[str, str]], body: bytes) -> Reply:
+async def post(
+    network: Network, address: str, headers: Sequence[tuple[str, str]], body: bytes
+) -> Reply:
     """One POST over a connection of its own; a redirect is an answer. Raises Failure."""
     origin, host, target = split_url(address)
     network.check(origin)
@@ -50,7 +52,9 @@ async def post(network: Network, address: str, headers: Sequence[tuple[str, str]
 class Fetcher:
     """Asks one address again and again, over one connection while that stands."""
 
-    def __init__(self, network: Network, clock: Clock, address: str, headers: Sequence[tuple[str, str]]) -> None:
+    def __init__(
+        self, network: Network, clock: Clock, address: str, headers: Sequence[tuple[str, str]]
+    ) -> None:
         """Raises Failure for what is no address, or none that may be asked."""
         self._network, self._clock = network, clock
         self._origin, self._host, self._target = split_url(address)

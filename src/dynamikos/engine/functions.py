@@ -1,5 +1,5 @@
-"""Calls of a project's Python functions, in a child process that is closed off (dynamikos.workers.functions) and ended
-when it takes too long.
+"""Calls of a project's Python functions, in a child process that is closed off
+(dynamikos.workers.functions) and ended when it takes too long.
 """
 
 import asyncio
@@ -19,8 +19,10 @@ from dynamikos.engine.ports import Waited
 PROGRAM = Path(__file__).parents[1] / "workers" / "functions.py"
 NOBODY = 65534
 REFUSED = (
-    "this machine can't close functions off: here they would run with all rights of the account that runs the"
-    " generator, its files, the key that opens the secrets, its processes and the network among them; an owner has to"
+    "this machine can't close functions off: here they would run with all rights of the account "
+    "that runs the"
+    " generator, its files, the key that opens the secrets, its processes and the network among "
+    "them; an owner has to"
     " agree to exactly that under Functions first"
 )
 BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
@@ -28,8 +30,9 @@ BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
 
 @functools.cache
 def box() -> tuple[str, ...]:
-    """The command that starts Python with nothing but its own files, as nobody, without network and other processes
-    (bubblewrap); () where there is none or the kernel does not allow it. Tried once.
+    """The command that starts Python with nothing but its own files, as nobody, without network and
+    other processes (bubblewrap); () where there is none or the kernel does not allow it. Tried
+    once.
     """
     program = shutil.which("bwrap")
     if program is None:
@@ -73,11 +76,16 @@ def box() -> tuple[str, ...]:
     )
     # root's processes can't be counted
     drop = ("setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--clear-groups", "--")
-    for command in ([(*drop, *closed)] if os.geteuid() == 0 and shutil.which("setpriv") else []) + [closed]:
+    for command in ([(*drop, *closed)] if os.geteuid() == 0 and shutil.which("setpriv") else []) + [
+        closed
+    ]:
         with contextlib.suppress(OSError, subprocess.TimeoutExpired):
             if (
                 subprocess.run(
-                    [*command, "-c", "import json"], capture_output=True, timeout=START_S, check=False
+                    [*command, "-c", "import json"],
+                    capture_output=True,
+                    timeout=START_S,
+                    check=False,
                 ).returncode
                 == 0
             ):
@@ -86,9 +94,13 @@ def box() -> tuple[str, ...]:
 
 
 class Child:
-    """The functions of one project. `agreed` is the owner's word that they may run where they can't be closed off."""
+    """The functions of one project. `agreed` is the owner's word that they may run where they can't
+    be closed off.
+    """
 
-    def __init__(self, modules: dict[str, str], *, budget_s: float = BUDGET_S, agreed: bool = False) -> None:
+    def __init__(
+        self, modules: dict[str, str], *, budget_s: float = BUDGET_S, agreed: bool = False
+    ) -> None:
         self._modules, self._budget_s, self._agreed = modules, budget_s, agreed
         self._process: asyncio.subprocess.Process | None = None
         self._turn = asyncio.Lock()
@@ -98,7 +110,8 @@ class Child:
     async def call(self, function: str, given: dict[str, str], waited: Waited | None = None) -> str:
         """One at a time; `waited` is told the seconds until it was this one's turn.
 
-        Raises Failure: "function" for what it raised (with its line), "function-time" for what took too long.
+        Raises Failure: "function" for what it raised (with its line), "function-time" for what took
+        too long.
         """
         asked = time.perf_counter()
         async with self._turn:
@@ -111,7 +124,9 @@ class Child:
         return str(answer["value"])
 
     async def load(self) -> tuple[str, ...]:
-        """The names of all functions. Raises Failure for modules that can't be loaded, with the line."""
+        """The names of all functions. Raises Failure for modules that can't be loaded, with the
+        line.
+        """
         async with self._turn:
             await self._start()
         return self.names
@@ -122,12 +137,28 @@ class Child:
         if not self._modules:
             raise Failure("function", "the project has no Python functions")
         closed = box()
-        command = [*closed, "-c", PROGRAM.read_text()] if closed else [sys.executable, "-I", "-S", str(PROGRAM)]
+        command = (
+            [*closed, "-c", PROGRAM.read_text()]
+            if closed
+            else [sys.executable, "-I", "-S", str(PROGRAM)]
+        )
         self._process = await asyncio.create_subprocess_exec(
-            *command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
-            env={}, close_fds=True, start_new_session=True, cwd="/", limit=LONGEST_LINE,
-        )  # fmt: skip
-        first = {"modules": self._modules, "memory_mb": MEMORY_MB, "closed": bool(closed), "agreed": self._agreed}
+            *command,
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.DEVNULL,
+            env={},
+            close_fds=True,
+            start_new_session=True,
+            cwd="/",
+            limit=LONGEST_LINE,
+        )
+        first = {
+            "modules": self._modules,
+            "memory_mb": MEMORY_MB,
+            "closed": bool(closed),
+            "agreed": self._agreed,
+        }
         hello = await self._ask(first, START_S, "loading the functions")
         self.alone = bool(hello.get("alone"))
         if hello.get("refused"):
@@ -147,7 +178,9 @@ class Child:
             line = await asyncio.wait_for(process.stdout.readline(), seconds)
         except TimeoutError:
             await self.close()
-            raise Failure("function-time", f"{name} took longer than {seconds:g} s, so it was ended") from None
+            raise Failure(
+                "function-time", f"{name} took longer than {seconds:g} s, so it was ended"
+            ) from None
         except asyncio.CancelledError:
             await self.close()
             raise
@@ -157,7 +190,9 @@ class Child:
         if not line:
             await self.close()
             raise Failure(
-                "function", f"{name}: its process ended (more than {MEMORY_MB} MB of memory, or it left by itself)"
+                "function",
+                f"{name}: its process ended (more than {MEMORY_MB} MB of memory, or it left by "
+                "itself)",
             )
         answer: dict[str, object] = json.loads(line)
         return answer

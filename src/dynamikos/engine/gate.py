@@ -1,4 +1,6 @@
-"""The gate of a browser that watches pages: a proxy that leads to agreed targets only, and nowhere unseen."""
+"""The gate of a browser that watches pages: a proxy that leads to agreed targets only, and nowhere
+unseen.
+"""
 
 import asyncio
 from collections.abc import Mapping, Sequence
@@ -13,12 +15,16 @@ from dynamikos.engine.recorder.relay import onward_of, pass_on, tunnel_to
 
 
 class Gate(Listener):
-    """Each connection is checked where it is made, on the address that its name resolved to. What is refused is noted
-    in `refused`: why, by "host:port". `hosts` say where a host is instead of looking it up.
+    """Each connection is checked where it is made, on the address that its name resolved to. What
+    is refused is noted in `refused`: why, by "host:port". `hosts` say where a host is instead of
+    looking it up.
     """
 
     def __init__(
-        self, agreed: Sequence[AgreedTarget], own_ports: frozenset[int] = frozenset(), hosts: Mapping[str, str] = {}
+        self,
+        agreed: Sequence[AgreedTarget],
+        own_ports: frozenset[int] = frozenset(),
+        hosts: Mapping[str, str] = {},
     ) -> None:
         super().__init__(own_ports, None)
         self._agreed, self._hosts = tuple(agreed), hosts
@@ -26,7 +32,10 @@ class Gate(Listener):
 
     async def _open(self, origin: Origin, *, secure: bool = False) -> Streams:
         scheme, host, port = origin
-        line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+        line = next(
+            (each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)),
+            None,
+        )
         try:
             if line is None:  # before a name is looked up
                 raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target")
@@ -37,16 +46,22 @@ class Gate(Listener):
                 self.refused[f"{host}:{port}"] = failure.detail
             raise
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
+    async def _serve(
+        self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> None:
         while (head := await read_head(reader)) is not None:
             method, _, rest = head.first.partition(" ")
             if method == "CONNECT":
                 host, port = host_and_port(rest.rpartition(" ")[0])
                 # a socket of a page without TLS comes this way, too
-                is_plain = any(each.covers("http", host.lower().rstrip("."), port) for each in self._agreed)
+                is_plain = any(
+                    each.covers("http", host.lower().rstrip("."), port) for each in self._agreed
+                )
                 opening = self._open(("http" if is_plain else "https", host, port))
                 await tunnel_to((reader, writer), opening)
                 return
             origin, address, onward = onward_of(head)
-            if not await pass_on(onward, address, origin, (reader, writer), upstream, self._open, None):
+            if not await pass_on(
+                onward, address, origin, (reader, writer), upstream, self._open, None
+            ):
                 return

@@ -1,9 +1,9 @@
-"""A bound on what users wrote and runs inside the engine: expressions and regular expressions are cut off, not waited
-for.
+"""A bound on what users wrote and runs inside the engine: expressions and regular expressions are
+cut off, not waited for.
 
-A timer of the process ticks after every 100 ms of its processor time while anything is performed; a call that has seen
-two ticks is cut off. So a call costs two assignments, not two system calls, and a machine that gives the engine no time
-cuts nothing off.
+A timer of the process ticks after every 100 ms of its processor time while anything is performed; a
+call that has seen two ticks is cut off. So a call costs two assignments, not two system calls, and
+a machine that gives the engine no time cuts nothing off.
 """
 
 import signal
@@ -29,9 +29,11 @@ def _ring(number: int, frame: object) -> None:
     global begun, tick
     tick += 1
     if begun >= 0 and tick - begun >= TICKS:
-        begun = NOTHING  # once: whoever began it catches it, also when it strikes while the stretch is being ended
+        # once: whoever began it catches it, also when it strikes while the stretch is being ended
+        begun = NOTHING
         raise OverBudget(
-            f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms of the"
+            "captures, checks and expressions of one request took longer than "
+            f"{1000 * TICK_S * TICKS:.0f} ms of the"
             " processor, so they were cut off"
         )
 
@@ -61,8 +63,9 @@ def watching() -> Iterator[None]:
 def bounded(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
     """function(…), cut off by OverBudget after TICKS ticks; without keeping watch, just that.
 
-    Where every call counts `begun = tick` and `begun = NOTHING` may be set directly: the latter in an inner `try …
-    finally`, with OverBudget caught outside of it, since it can strike in there too.
+    Where every call counts `begun = tick` and `begun = NOTHING` may be set directly: the latter in
+    an inner `try … finally`, with OverBudget caught outside of it, since it can strike in there
+    too.
     """
     global begun
     begun = tick

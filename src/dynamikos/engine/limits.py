@@ -6,8 +6,8 @@ SPARE = 64  # descriptors that the process itself needs: logs, database, timers,
 
 
 def raise_descriptors() -> int:
-    """Raises the soft limit of open files to the hard one and gives it: a shell's usual 1,024 would be reached by a
-    thousand users.
+    """Raises the soft limit of open files to the hard one and gives it: a shell's usual 1,024 would
+    be reached by a thousand users.
     """
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     most = 1_048_576 if hard == resource.RLIM_INFINITY else hard

@@ -1,4 +1,6 @@
-"""The only file that opens client sockets; the check of agreed targets is made here, for each of them."""
+"""The only file that opens client sockets; the check of agreed targets is made here, for each of
+them.
+"""
 
 import asyncio
 import base64
@@ -38,7 +40,11 @@ OWN_LIMITS = {
     errno.ENOMEM: "own-limit-memory",
 }
 
-REFUSALS = {errno.ECONNREFUSED: "connect-refused", errno.EHOSTUNREACH: "unreachable", errno.ENETUNREACH: "unreachable"}
+REFUSALS = {
+    errno.ECONNREFUSED: "connect-refused",
+    errno.EHOSTUNREACH: "unreachable",
+    errno.ENETUNREACH: "unreachable",
+}
 
 
 @dataclass(slots=True)
@@ -63,20 +69,23 @@ async def open_streams(
     public_only: bool = False,
     there: str = "",
 ) -> Streams:
-    """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target
-    verified.
-    `there` is where the host is, instead of looking it up.
-    `public_only` refuses loopback and private addresses: other machines must not reach through us what only we can
-    reach.
+    """Connects for a person's own request that passes through the recorder. `secure`: TLS for
+    https, with the target verified. `there` is where the host is, instead of looking it up.
+    `public_only` refuses loopback and private addresses: other machines must not reach through us
+    what only we can reach.
 
     Raises Failure, as for any other connection: the same check of targets.
     """
     scheme, host, port = origin
     begun = time.perf_counter()
     try:
-        found = await asyncio.get_running_loop().getaddrinfo(there or host, port, type=socket.SOCK_STREAM)
+        found = await asyncio.get_running_loop().getaddrinfo(
+            there or host, port, type=socket.SOCK_STREAM
+        )
     except OSError as problem:
-        raise Failure("dns", f"{host} can't be resolved: {problem.strerror or problem}") from problem
+        raise Failure(
+            "dns", f"{host} can't be resolved: {problem.strerror or problem}"
+        ) from problem
     resolved = time.perf_counter()
     context = None
     if scheme == "https" and secure:
@@ -96,7 +105,9 @@ async def open_streams(
                     await writer.start_tls(context, server_hostname=host)
                     reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
         except TimeoutError:
-            last = Failure("timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s")
+            last = Failure(
+                "timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s"
+            )
         except ssl.SSLError as wrong:
             raise Failure("tls", f"{host}:{port}: {_tls_problem(wrong)}") from wrong
         except OSError as wrong:
@@ -114,7 +125,8 @@ def _only_public(host: str, address: str) -> None:
     if not (embedded(found).is_global and found.is_global):
         raise Failure(
             "not-agreed",
-            f"{host} is {found}, inside; a proxy for other machines only leads there when the recording names it",
+            f"{host} is {found}, inside; a proxy for other machines only leads there when the "
+            "recording names it",
         )
 
 
@@ -142,24 +154,37 @@ def proxy_of(address: str) -> Proxy:
     return Proxy(("http", parts.hostname, port), header)
 
 
-async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
+async def _tunnel(
+    loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int
+) -> None:
     """CONNECT (RFC 9110 §9.3.6). Raises Failure."""
     there = f"{_in_brackets(host)}:{port}".encode()
-    await loop.sock_sendall(sock, b"CONNECT %b HTTP/1.1\r\nHost: %b\r\n%b\r\n" % (there, there, proxy.header))
+    await loop.sock_sendall(
+        sock, b"CONNECT %b HTTP/1.1\r\nHost: %b\r\n%b\r\n" % (there, there, proxy.header)
+    )
     answer = b""
     while b"\r\n\r\n" not in answer:
         part = await loop.sock_recv(sock, 1)  # not a byte of what follows
         if not part or len(answer) > 16_000:
-            raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} closed without an answer to CONNECT")
+            raise Failure(
+                "proxy",
+                f"the proxy {proxy.origin[1]}:{proxy.origin[2]} closed without an answer to "
+                "CONNECT",
+            )
         answer += part
     status = answer.split(b"\r\n", 1)[0].decode("latin-1")
     if status.split(" ")[1:2] != ["200"]:
-        raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}")
+        raise Failure(
+            "proxy",
+            f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}",
+        )
 
 
 @dataclass(slots=True)
 class _Dial:
-    """A connection that is being opened to one address of an origin; instants are those of `time.perf_counter`."""
+    """A connection that is being opened to one address of an origin; instants are those of
+    `time.perf_counter`.
+    """
 
     origin: Origin
     family: int
@@ -194,11 +219,15 @@ class _Dial:
         """What went wrong, as it is counted and said."""
         where = f"{self.host} ({self.address}:{self.port})"
         if isinstance(problem, TimeoutError):
-            return Failure(f"timeout-{self.phase}", f"no connection to {where} within {limit_s:g} s")
+            return Failure(
+                f"timeout-{self.phase}", f"no connection to {where} within {limit_s:g} s"
+            )
         if isinstance(problem, ssl.SSLError):
             return Failure("tls", f"{where}: {_tls_problem(problem)}")
         number = problem.errno or 0
-        kind = OWN_LIMITS.get(number) or ("tls" if self.phase == "tls" else REFUSALS.get(number, "connect"))
+        kind = OWN_LIMITS.get(number) or (
+            "tls" if self.phase == "tls" else REFUSALS.get(number, "connect")
+        )
         return Failure(kind, f"{where}: {problem.strerror or problem}")
 
 
@@ -239,9 +268,9 @@ class RealNetwork:
         key: str = "",
         distance_s: float = 0.0,
     ) -> None:
-        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM;
-        `distance_s` is a simulated round trip that everything takes longer. Raises Failure for certificates that can't
-        be read.
+        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client
+        certificate's, in PEM; `distance_s` is a simulated round trip that everything takes longer.
+        Raises Failure for certificates that can't be read.
         """
         self._distance_s, self._farther = distance_s, WeakKeyDictionary[Line, Line]()
         self._far = Line.of_distance(distance_s) if distance_s else None
@@ -269,18 +298,31 @@ class RealNetwork:
         self._line(origin)
 
     def _line(self, origin: Origin) -> AgreedTarget:
-        """The line of the agreed targets that covers it; what was found once is found again. Raises Failure."""
+        """The line of the agreed targets that covers it; what was found once is found again. Raises
+        Failure.
+        """
         line = self._lines.get(origin)
         if line is None:
             scheme, host, port = origin
-            line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+            line = next(
+                (
+                    each
+                    for each in self._agreed
+                    if each.covers(scheme, host.lower().rstrip("."), port)
+                ),
+                None,
+            )
             if line is None:
-                check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before a name is looked up
+                check_target(
+                    self._agreed, origin, "0.0.0.0", self._own_ports
+                )  # raises, before a name is looked up
                 raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target")
             self._lines[origin] = line
         return line
 
-    async def open(self, origin: Origin, sessions: Sessions, line: Line | None = None) -> Connection:
+    async def open(
+        self, origin: Origin, sessions: Sessions, line: Line | None = None
+    ) -> Connection:
         if self._watcher is None:
             self._watcher = asyncio.create_task(self._watch(), name="time-outs")
         if self._far is not None:
@@ -317,7 +359,9 @@ class RealNetwork:
         return self._farther[line]
 
     def _agree(self, origin: Origin, address: str) -> None:
-        """The check of agreed targets on the resolved address; what it let pass once it lets pass again."""
+        """The check of agreed targets on the resolved address; what it let pass once it lets pass
+        again.
+        """
         if (origin, address) not in self._let_pass:
             check_target(self._agreed, origin, address, self._own_ports)
             self._let_pass.add((origin, address))
@@ -328,7 +372,9 @@ class RealNetwork:
             known = asyncio.get_running_loop().create_future()
             self._addresses[(host, port)] = known
             try:
-                found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
+                found = await asyncio.get_running_loop().getaddrinfo(
+                    host, port, type=socket.SOCK_STREAM
+                )
                 known.set_result([(family, str(place[0])) for family, _, _, _, place in found])
             except OSError as problem:
                 del self._addresses[(host, port)]
@@ -344,7 +390,9 @@ class RealNetwork:
             self._sockets = Sockets(self._connect_s)
         sockets = self._sockets
         try:
-            joined = sockets.begin(sock, dial.address, dial.port if self._proxy is None else self._proxy.origin[2])
+            joined = sockets.begin(
+                sock, dial.address, dial.port if self._proxy is None else self._proxy.origin[2]
+            )
             if joined is not None:
                 await joined
                 sockets.joined(sock)
@@ -368,9 +416,11 @@ class RealNetwork:
         self._opened += 1
         return connection
 
-    async def _negotiated(self, sock: socket.socket, dial: "_Dial", line: Line | None) -> Connection:
-        """What follows on a connected socket before a request can go: the proxy's tunnel, the line's round trip, TLS;
-        all of it within what is left of the time for connecting.
+    async def _negotiated(
+        self, sock: socket.socket, dial: "_Dial", line: Line | None
+    ) -> Connection:
+        """What follows on a connected socket before a request can go: the proxy's tunnel, the
+        line's round trip, TLS; all of it within what is left of the time for connecting.
         """
         left_s = self._connect_s - (time.perf_counter() - dial.resolved_at)
         async with asyncio.timeout(max(0.0, left_s)):
@@ -380,21 +430,33 @@ class RealNetwork:
                 await asyncio.sleep(line.trip_s())
             dial.connected_at = time.perf_counter()
             dial.phase = "tls"
-            return await self._dressed(sock, dial.host if dial.scheme == "https" else None, dial.session, line)
+            return await self._dressed(
+                sock, dial.host if dial.scheme == "https" else None, dial.session, line
+            )
 
     async def _dressed(
-        self, sock: socket.socket, name: str | None, session: ssl.SSLSession | None, line: Line | None
+        self,
+        sock: socket.socket,
+        name: str | None,
+        session: ssl.SSLSession | None,
+        line: Line | None,
     ) -> Connection:
-        """A connection over a connected socket, with TLS to `name`, and shaped as a `line`, where those are given."""
+        """A connection over a connected socket, with TLS to `name`, and shaped as a `line`, where
+        those are given.
+        """
         loop, secure = asyncio.get_running_loop(), self._ssl if name is not None else None
         ticket = Ticket(session) if secure is not None else None
         TICKET.set(ticket)
         connection: Connection
         if line is None:
-            _, connection = await loop.create_connection(self._connection, sock=sock, ssl=secure, server_hostname=name)
+            _, connection = await loop.create_connection(
+                self._connection, sock=sock, ssl=secure, server_hostname=name
+            )
         else:
             made = partial(Shaped, self._connection(), line)
-            _, shaped = await loop.create_connection(made, sock=sock, ssl=secure, server_hostname=name)
+            _, shaped = await loop.create_connection(
+                made, sock=sock, ssl=secure, server_hostname=name
+            )
             connection = shaped.inner
             if ticket is not None and ticket.tls is not None:
                 for _ in range(1 if ticket.tls.version() == "TLSv1.3" else 2):
@@ -403,8 +465,8 @@ class RealNetwork:
         return connection
 
     async def knock(self, origin: Origin) -> tuple[float, float | None]:
-        """Connects once and hangs up: (seconds it took, days until the certificate ends, None without TLS). Raises
-        Failure.
+        """Connects once and hangs up: (seconds it took, days until the certificate ends, None
+        without TLS). Raises Failure.
         """
         begun = time.perf_counter()
         link = await self.open(origin, {})
@@ -418,8 +480,8 @@ class RealNetwork:
         return took, (ends - datetime.datetime.now(datetime.UTC)).total_seconds() / 86_400
 
     async def _watch(self) -> None:
-        """Looks for overdue exchanges ten times a second (less often with thousands of connections): cheaper than a
-        timer for each.
+        """Looks for overdue exchanges ten times a second (less often with thousands of
+        connections): cheaper than a timer for each.
         """
         while True:
             await asyncio.sleep(max(0.1, len(self._links) / 20_000))

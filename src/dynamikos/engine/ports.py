@@ -23,7 +23,9 @@ class Clock(Protocol):
         ...
 
     def at(self, instant: float) -> "asyncio.Future[None]":
-        """A future that is done at or after `instant`, never before; its holder may set it earlier."""
+        """A future that is done at or after `instant`, never before; its holder may set it
+        earlier.
+        """
         ...
 
 
@@ -40,8 +42,8 @@ class Taker(Protocol):
 
 
 class Link(Protocol):
-    """Performs one exchange at a time: a connection that can do no more, or one slot of a Channel. `connect_parts_us`
-    is (dns, connect, ssl).
+    """Performs one exchange at a time: a connection that can do no more, or one slot of a Channel.
+    `connect_parts_us` is (dns, connect, ssl).
     """
 
     alive: bool
@@ -55,34 +57,46 @@ class Link(Protocol):
         ...
 
     def send(
-        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+        self,
+        head: Head,
+        body: Body,
+        taker: Taker,
+        cookie: str,
+        trace: str,
+        span: int,
+        keep: bool,
+        at: float,
     ) -> None:
-        """Sends at the instant `at`, which is now; `taker` is told how it ended, never before this returns. `cookie` is
-        the Cookie header, `trace` and the exchange's number `span` make a traceparent (W3C Trace Context); `keep`: the
-        body of the answer is wanted.
+        """Sends at the instant `at`, which is now; `taker` is told how it ended, never before this
+        returns. `cookie` is the Cookie header, `trace` and the exchange's number `span` make a
+        traceparent (W3C Trace Context); `keep`: the body of the answer is wanted.
         """
         ...
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
-        """Keeps the link's TLS session for the next one to `origin`; whether it was itself resumed from one."""
+        """Keeps the link's TLS session for the next one to `origin`; whether it was itself resumed
+        from one.
+        """
         ...
 
     def close(self) -> None:
-        """What is under way is dropped: its taker is told nothing any more. Of a slot that ends its exchange, never
-        the channel.
+        """What is under way is dropped: its taker is told nothing any more. Of a slot that ends its
+        exchange, never the channel.
         """
         ...
 
 
 class Channel(Protocol):
-    """An open connection that performs many exchanges at once, each in a slot of its own (HTTP/2: a stream). A slot
-    that is free again may be used for the next exchange.
+    """An open connection that performs many exchanges at once, each in a slot of its own (HTTP/2: a
+    stream). A slot that is free again may be used for the next exchange.
     """
 
     alive: bool
 
     def slot(self) -> Link | None:
-        """One more; None where the other side allows no more at once for now, or the channel is not alive."""
+        """One more; None where the other side allows no more at once for now, or the channel is not
+        alive.
+        """
         ...
 
     def close(self) -> None:
@@ -105,8 +119,9 @@ class Network(Protocol):
         ...
 
     async def open(self, origin: Origin, sessions: Sessions, line: Any = None) -> Link:
-        """A new connection, or the first slot of a new channel. Resumes a TLS session of `sessions` where there is one.
-        The connection is as slow as `line`, where there is one (see http.shaping).
+        """A new connection, or the first slot of a new channel. Resumes a TLS session of `sessions`
+        where there is one. The connection is as slow as `line`, where there is one (see
+        http.shaping).
 
         Raises Failure (not agreed, unresolvable, refused, TLS, timeout).
         """
@@ -133,9 +148,9 @@ class Lessor(Protocol):
     """Deals out takings of piles that several shards share."""
 
     async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
-        """(first taking, how many) that nobody else gets; (−1, 0) while others hold rows that nobody has used; None
-        when the pile is used up. `left` is how many takings this shard holds; all that it was granted before counts as
-        begun from now on.
+        """(first taking, how many) that nobody else gets; (−1, 0) while others hold rows that
+        nobody has used; None when the pile is used up. `left` is how many takings this shard holds;
+        all that it was granted before counts as begun from now on.
         """
         ...
 
@@ -144,7 +159,9 @@ class Lessor(Protocol):
         ...
 
     async def give_back(self, pile: str, first: int, count: int) -> None:
-        """Takings that were granted and not used; with a `count` of 0: nothing is left of what was granted."""
+        """Takings that were granted and not used; with a `count` of 0: nothing is left of what was
+        granted.
+        """
         ...
 
 
@@ -155,5 +172,7 @@ class Functions(Protocol):
     """Calls the project's Python functions."""
 
     async def call(self, function: str, given: dict[str, str], waited: Waited | None = None) -> str:
-        """What it returns, as text; `waited` is told the seconds in which other calls went first. Raises Failure."""
+        """What it returns, as text; `waited` is told the seconds in which other calls went first.
+        Raises Failure.
+        """
         ...

@@ -1,4 +1,6 @@
-"""What returning visitors have in their caches: fetched from the target before second 0, counted nowhere."""
+"""What returning visitors have in their caches: fetched from the target before second 0, counted
+nowhere.
+"""
 
 import asyncio
 from collections.abc import Iterable, Sequence
@@ -9,14 +11,22 @@ from dynamikos.engine.fetching import ask
 from dynamikos.engine.http.caching import Entry, entry_of, sent_fields
 from dynamikos.engine.http.messages import Fields
 from dynamikos.engine.ports import Clock, Network, hang_up
-from dynamikos.engine.users.compiled import DEFAULT_HEADERS, CompiledRequest, Script, resolve, split_url
+from dynamikos.engine.users.compiled import (
+    DEFAULT_HEADERS,
+    CompiledRequest,
+    Script,
+    resolve,
+    split_url,
+)
 
 AT_ONCE, LONGEST_S = 6, 20.0
 Primed = Sequence[tuple[str, Entry]]
 
 
 def _addresses(script: Script) -> Iterable[tuple[str, CompiledRequest, bool]]:
-    """(address, request, whether it is a resource that a page embeds) of all GETs that are known before the run."""
+    """(address, request, whether it is a resource that a page embeds) of all GETs that are known
+    before the run.
+    """
     for step in script.every:
         for request in step.requests:
             if request.plain is None or request.method != "GET":
@@ -32,8 +42,8 @@ def _addresses(script: Script) -> Iterable[tuple[str, CompiledRequest, bool]]:
 
 
 async def prime(script: Script, away_s: float, network: Network, clock: Clock) -> Primed:
-    """Everything of a journey that can be kept, as somebody has it who fetched it `away_s` ago. What can't be had is
-    left out, and asked for by users as by those who come for the first time.
+    """Everything of a journey that can be kept, as somebody has it who fetched it `away_s` ago.
+    What can't be had is left out, and asked for by users as by those who come for the first time.
     """
     wanted = {address: (request, resource) for address, request, resource in _addresses(script)}
     made: list[tuple[str, Entry]] = []
@@ -43,7 +53,11 @@ async def prime(script: Script, away_s: float, network: Network, clock: Clock) -
         async with gate:
             try:
                 origin, host, target = split_url(address)
-                fields = Fields(DEFAULT_HEADERS) if resource or request.base is None else request.base.fixed
+                fields = (
+                    Fields(DEFAULT_HEADERS)
+                    if resource or request.base is None
+                    else request.base.fixed
+                )
                 link = await network.open(origin, {})
             except Failure:
                 return
@@ -56,8 +70,12 @@ async def prime(script: Script, away_s: float, network: Network, clock: Clock) -
         if reply.cut:
             return
         entry = entry_of(
-            reply, sent_fields(fields.pairs), clock.wall() - away_s, heuristic=resource, body=reply.body
-        )  # fmt: skip
+            reply,
+            sent_fields(fields.pairs),
+            clock.wall() - away_s,
+            heuristic=resource,
+            body=reply.body,
+        )
         if entry is not None:
             made.append((address, entry))
 

@@ -1,4 +1,6 @@
-"""Reads a run's probes on its clock: each at the end of its seconds. One that fails is a gap, never zeros."""
+"""Reads a run's probes on its clock: each at the end of its seconds. One that fails is a gap, never
+zeros.
+"""
 
 import asyncio
 import logging
@@ -32,8 +34,8 @@ ACCEPT = (
 
 
 class ProbeSecond(msgspec.Struct, frozen=True, kw_only=True):
-    """What a probe told at the end of a second of the run; `problem` says why it told nothing. `shots` are what a
-    browser saw.
+    """What a probe told at the end of a second of the run; `problem` says why it told nothing.
+    `shots` are what a browser saw.
     """
 
     probe: str
@@ -46,8 +48,8 @@ class ProbeSecond(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Source(Protocol):
-    """What is behind a probe. A reading takes `longest_s` at most; `shots` are those of the last one, `unkept` says
-    what of it is not kept.
+    """What is behind a probe. A reading takes `longest_s` at most; `shots` are those of the last
+    one, `unkept` says what of it is not kept.
     """
 
     longest_s: float
@@ -64,8 +66,12 @@ class Source(Protocol):
 class Page:
     """A page in OpenMetrics or Prometheus' text format."""
 
-    def __init__(self, probe: Probe, values: Mapping[str, str], network: Network, clock: Clock) -> None:
-        """Raises Failure for an address that may not be asked, and TemplateError for one with unknown names."""
+    def __init__(
+        self, probe: Probe, values: Mapping[str, str], network: Network, clock: Clock
+    ) -> None:
+        """Raises Failure for an address that may not be asked, and TemplateError for one with
+        unknown names.
+        """
         known = dict(values)
         headers = [(name, bind(value, known)) for name, value in probe.headers]
         said = {name.lower() for name, _ in headers}
@@ -83,24 +89,30 @@ class Page:
     async def read(self) -> dict[Measured, float]:
         try:
             if self._at_work is not None and not self._at_work.done():
-                raise DynamikosError("its last answer takes longer to read than there is time between two")
+                raise DynamikosError(
+                    "its last answer takes longer to read than there is time between two"
+                )
             reply = await self._fetcher.get()
             if reply.status != 200:
                 raise DynamikosError(f"it answered with status {reply.status}")
-            found = await self._parsed(reply.body, (reply.field(b"content-type") or b"").decode("latin-1"))
+            found = await self._parsed(
+                reply.body, (reply.field(b"content-type") or b"").decode("latin-1")
+            )
             return self._kept(found)
         except (Failure, DynamikosError) as problem:
             self._reader = Reader(self._patterns)  # rates begin anew
             if str(problem) in self._echoes or getattr(problem, "detail", "") in self._echoes:
-                raise DynamikosError(f"it can't be read, and why not is left out: that repeats {A_SECRET}") from None
+                raise DynamikosError(
+                    f"it can't be read, and why not is left out: that repeats {A_SECRET}"
+                ) from None
             raise
         except asyncio.CancelledError:
             self._reader = Reader(self._patterns)
             raise
 
     async def _parsed(self, body: bytes, kind: str) -> dict[Measured, float]:
-        """Large answers are read by a thread, so that no other probe waits for this one; for small ones that would take
-        longer than reading them.
+        """Large answers are read by a thread, so that no other probe waits for this one; for small
+        ones that would take longer than reading them.
         """
         reader, at_s = self._reader, self._clock.now()
         try:
@@ -111,7 +123,9 @@ class Page:
         except DynamikosError:
             # what is quoted of it may be a part of a secret, which nothing would find any more
             if body.decode("utf-8", "replace") in self._echoes:
-                raise DynamikosError(f"it can't be read, and is not quoted: it repeats {A_SECRET}") from None
+                raise DynamikosError(
+                    f"it can't be read, and is not quoted: it repeats {A_SECRET}"
+                ) from None
             raise
 
     def _kept(self, found: dict[Measured, float]) -> dict[Measured, float]:
@@ -124,10 +138,14 @@ class Page:
         made = {each: value for each, value in found.items() if not self._repeats[each]}
         said = []
         if len(made) < len(found):
-            said.append(f"{len(found) - len(made):,} of its measures are not kept: their names repeat {A_SECRET}")
+            said.append(
+                f"{len(found) - len(made):,} of its measures are not kept: their names repeat "
+                f"{A_SECRET}"
+            )
         if self._reader.left_out:
             said.append(
-                f"{self._reader.left_out:,} measures beyond the first {MOST_MEASURES:,} are not kept; choose those"
+                f"{self._reader.left_out:,} measures beyond the first {MOST_MEASURES:,} are not "
+                "kept; choose those"
                 " that matter"
             )
         self.unkept = "; ".join(said)
@@ -146,7 +164,9 @@ class Machine:
         self.shots: list[Shot] = []
         self.unkept = ""
         self._before: dict[str, float] = {}
-        self._spent: dict[str, float] = {}  # by a process's command; and what each process had taken at the last look
+        self._spent: dict[
+            str, float
+        ] = {}  # by a process's command; and what each process had taken at the last look
         self._each: dict[str, dict[tuple[int, float], float]] = {}
         self._at = self._elapsed = 0.0
 
@@ -161,10 +181,13 @@ class Machine:
                     share, unit = (100.0, "%") if name.startswith("processor") else (1.0, "B/s")
                     span = now - self._at
                     if name == "processor":
-                        # by the system's own count: what a host takes away comes into its books later
+                        # by the system's own count: what a host takes away comes into its books
+                        # later
                         span = elapsed - self._elapsed
                     if span > 0:
-                        made[Measured(name=name, unit=unit)] = share * (value - self._before[name]) / span
+                        made[Measured(name=name, unit=unit)] = (
+                            share * (value - self._before[name]) / span
+                        )
         self._before, self._at, self._elapsed = counted, now, elapsed
         memory = psutil.virtual_memory()
         made[Measured(name="memory used", unit="%")] = memory.percent
@@ -186,15 +209,17 @@ class Machine:
         if net is not None:
             made |= {"network in": net.bytes_recv, "network out": net.bytes_sent}
         listed = (
-            list(psutil.process_iter(["cmdline", "cpu_times", "pid", "create_time"])) if self._host.processes else []
+            list(psutil.process_iter(["cmdline", "cpu_times", "pid", "create_time"]))
+            if self._host.processes
+            else []
         )
         for part in self._host.processes:
             made[f"processor of {part}"] = self._processes(part, listed)
         return made
 
     def _processes(self, part: str, listed: Sequence[psutil.Process]) -> float:
-        """Seconds of processor that those of `listed` with that command took since the first look; one that ends takes
-        nothing away.
+        """Seconds of processor that those of `listed` with that command took since the first look;
+        one that ends takes nothing away.
         """
         spent, before = self._spent.get(part, 0.0), self._each.get(part)
         now: dict[tuple[int, float], float] = {}
@@ -252,8 +277,8 @@ class Probing:
         watcher: Callable[[Probe], Source] | None = None,
         secrets: Mapping[str, str] | None = None,
     ) -> None:
-        """`watcher` makes the source of probes that are browsers, which only a process of its own can have. `secrets`,
-        as "secrets.token", are masked in what is told.
+        """`watcher` makes the source of probes that are browsers, which only a process of its own
+        can have. `secrets`, as "secrets.token", are masked in what is told.
         """
         self._probes, self._values, self._network = probes, {**values, **(secrets or {})}, network
         self._masker = Masker((secrets or {}).values())
@@ -283,16 +308,26 @@ class Probing:
                         unkept=source.unkept,
                     )
                 except TimeoutError:
-                    told = ProbeSecond(probe=probe.probe, second=second, problem="it did not answer in time")
+                    told = ProbeSecond(
+                        probe=probe.probe, second=second, problem="it did not answer in time"
+                    )
                 except Failure as failure:
-                    told = ProbeSecond(probe=probe.probe, second=second, problem=failure.detail or failure.kind)
+                    told = ProbeSecond(
+                        probe=probe.probe, second=second, problem=failure.detail or failure.kind
+                    )
                 except DynamikosError as problem:
                     shots = source.shots if source is not None else []
-                    told = ProbeSecond(probe=probe.probe, second=second, problem=str(problem), shots=shots)
+                    told = ProbeSecond(
+                        probe=probe.probe, second=second, problem=str(problem), shots=shots
+                    )
                 except Exception as problem:  # the others go on
                     log.exception("the probe %s can't be read", probe.probe)
-                    told = ProbeSecond(probe=probe.probe, second=second, problem=f"it can't be read: {problem!r}")
-                self._tell(replace(told, problem=self._masker.text(told.problem)) if told.problem else told)
+                    told = ProbeSecond(
+                        probe=probe.probe, second=second, problem=f"it can't be read: {problem!r}"
+                    )
+                self._tell(
+                    replace(told, problem=self._masker.text(told.problem)) if told.problem else told
+                )
                 turn = max(turn + 1, int((self._clock.now() - self._begin) / probe.every_s) + 1)
         finally:
             if source is not None:
@@ -302,5 +337,7 @@ class Probing:
         if not probe.browser:
             return source_of(probe, self._values, self._network, self._clock)
         if self._watcher is None:
-            raise DynamikosError("a browser is started by the process of its own that reads this probe")
+            raise DynamikosError(
+                "a browser is started by the process of its own that reads this probe"
+            )
         return self._watcher(probe)

@@ -1,5 +1,5 @@
-"""Rows of a big table in a file of the generator's own: written as their blocks arrive, read one by one, never all in
-memory.
+"""Rows of a big table in a file of the generator's own: written as their blocks arrive, read one by
+one, never all in memory.
 """
 
 import mmap
@@ -14,8 +14,8 @@ from dynamikos.core.dealing import decode_row
 
 
 class RowFile(Sequence[list[str]]):
-    """A sequence of rows. `add` encoded ones, then `finish`; reading a row takes some microseconds, the system keeps
-    what is used in its cache.
+    """A sequence of rows. `add` encoded ones, then `finish`; reading a row takes some microseconds,
+    the system keeps what is used in its cache.
     """
 
     def __init__(self, folder: Path | None = None) -> None:

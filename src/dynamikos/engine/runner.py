@@ -14,11 +14,17 @@ suffixes()  # read once, before anything is timed
 
 
 async def run(
-    shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None
+    shard: Shard,
+    network: Network,
+    clock: Clock,
+    sink: Sink,
+    *,
+    begin: float,
+    control: Control | None = None,
 ) -> Ending:
     """Performs `shard` from the clock's instant `begin` (second 0) and returns how it ended.
 
-    Reports one message a second; the last has `last=True`. Raises TemplateError, RuleError or Failure before anything
-    is sent.
+    Reports one message a second; the last has `last=True`. Raises TemplateError, RuleError or
+    Failure before anything is sent.
     """
     return await ShardRun(shard, network, clock, sink, begin, control or Control()).perform()

@@ -1,6 +1,8 @@
-"""Sockets without TLS, all of them watched in one place: that they are connected, and what comes over them.
+"""Sockets without TLS, all of them watched in one place: that they are connected, and what comes
+over them.
 
-With the event loop's own transport for each, they were a fifth of what a user with a connection of its own costs.
+With the event loop's own transport for each, they were a fifth of what a user with a connection of
+its own costs.
 """
 
 import asyncio
@@ -14,7 +16,10 @@ from typing import Protocol
 
 AT_ONCE = 1 << 18  # bytes that are read at once
 PASSES = 16  # times that one socket is read before the others
-HIGH, LOW = 1 << 16, 1 << 14  # bytes waiting to be written at which the writer is told to pause, and to go on
+HIGH, LOW = (
+    1 << 16,
+    1 << 14,
+)  # bytes waiting to be written at which the writer is told to pause, and to go on
 READ, WRITE = select.EPOLLIN, select.EPOLLOUT
 UNDER_WAY = (errno.EINPROGRESS, errno.EINTR, errno.EAGAIN)
 
@@ -32,7 +37,9 @@ class Reading(Protocol):
 
 
 class Plain:
-    """One connected socket, as an asyncio.Transport is used. Whoever closes it hears nothing more of it."""
+    """One connected socket, as an asyncio.Transport is used. Whoever closes it hears nothing more
+    of it.
+    """
 
     def __init__(self, sockets: "Sockets", sock: socket.socket, owner: Reading) -> None:
         self._sockets, self._sock, self._owner = sockets, sock, owner
@@ -147,20 +154,24 @@ class Plain:
 
 
 class Sockets:
-    """Connects sockets to addresses that are resolved already, within `limit_s`, and watches those that are."""
+    """Connects sockets to addresses that are resolved already, within `limit_s`, and watches those
+    that are.
+    """
 
     def __init__(self, limit_s: float) -> None:
         self._loop, self._limit_s = asyncio.get_running_loop(), limit_s
         self._epoll = select.epoll()
-        self._joining: dict[int, tuple[float, asyncio.Future[None]]] = {}  # in order of their limits
+        self._joining: dict[
+            int, tuple[float, asyncio.Future[None]]
+        ] = {}  # in order of their limits
         self._joined: dict[int, Plain] = {}
         self.buffer = bytearray(AT_ONCE)
         self.view = memoryview(self.buffer)
         self._loop.add_reader(self._epoll.fileno(), self._look)
 
     def begin(self, sock: socket.socket, address: str, port: int) -> "asyncio.Future[None] | None":
-        """Begins to connect: what to wait for, None where it is connected already. Given as bytes, an address is not
-        encoded as a name. Raises OSError; after waiting, see `joined`.
+        """Begins to connect: what to wait for, None where it is connected already. Given as bytes,
+        an address is not encoded as a name. Raises OSError; after waiting, see `joined`.
         """
         wrong = sock.connect_ex((address.encode(), port))
         if wrong in UNDER_WAY:
@@ -181,7 +192,9 @@ class Sockets:
             raise OSError(wrong, os.strerror(wrong))
 
     def let_go(self, sock: socket.socket) -> None:
-        """Whether it was connected or not, it is not watched any more: somebody else does, or it is closed."""
+        """Whether it was connected or not, it is not watched any more: somebody else does, or it is
+        closed.
+        """
         self._joining.pop(sock.fileno(), None)
         with contextlib.suppress(OSError, ValueError):  # it was never watched, or is closed
             self._epoll.unregister(sock.fileno())

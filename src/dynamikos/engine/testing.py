@@ -21,9 +21,16 @@ from dynamikos.engine.ports import Channel, Link, Origin, Sessions, Taker
 T = TypeVar("T")
 
 
-def frozen_of_one(plan: Plan, journey: Journey, *, run: str = "r", seed: int = 1, **inputs: Any) -> FrozenRun:
+def frozen_of_one(
+    plan: Plan, journey: Journey, *, run: str = "r", seed: int = 1, **inputs: Any
+) -> FrozenRun:
     """The inputs of a run of one journey, as they are, without a look for problems."""
-    return freeze(Inputs(plan=plan, journeys={plan.journey: journey}, **inputs), run=run, seed=seed, checked=True)
+    return freeze(
+        Inputs(plan=plan, journeys={plan.journey: journey}, **inputs),
+        run=run,
+        seed=seed,
+        checked=True,
+    )
 
 
 EPOCH_S = 1_800_000_000.0  # the virtual clock begins here, or so
@@ -40,7 +47,9 @@ class _Selector(selectors.SelectSelector):
         found = super().select(0)
         if not found:
             if timeout is None:
-                raise RuntimeError("nothing is ready and nothing is planned: the program under test waits for ever")
+                raise RuntimeError(
+                    "nothing is ready and nothing is planned: the program under test waits for ever"
+                )
             self.virtual += max(0.0, timeout)
         return found
 
@@ -91,10 +100,17 @@ Answerer = Callable[[bytes], "Scripted"]
 
 
 class Scripted:
-    """What a scripted server does with one request: answer `data` after `seconds`, or fail, or close after it."""
+    """What a scripted server does with one request: answer `data` after `seconds`, or fail, or
+    close after it.
+    """
 
     def __init__(
-        self, data: bytes = b"", seconds: float = 0.0, failure: Failure | None = None, *, stale: bool = False
+        self,
+        data: bytes = b"",
+        seconds: float = 0.0,
+        failure: Failure | None = None,
+        *,
+        stale: bool = False,
     ) -> None:
         self.data, self.seconds, self.failure, self.stale = data, seconds, failure, stale
 
@@ -103,9 +119,14 @@ class ScriptedNetwork:
     """Answers by a function; remembers every request's bytes. Time is the loop's."""
 
     def __init__(
-        self, answer: Answerer, connect: Callable[[Origin], None] = lambda origin: None, slots: int = 0
+        self,
+        answer: Answerer,
+        connect: Callable[[Origin], None] = lambda origin: None,
+        slots: int = 0,
     ) -> None:
-        """`slots`: its connections are channels that carry so many exchanges at once; 0: one exchange at a time."""
+        """`slots`: its connections are channels that carry so many exchanges at once; 0: one
+        exchange at a time.
+        """
         self._answer, self._connect, self._slots = answer, connect, slots
         self.requests: list[bytes] = []
         self.opened: list[Origin] = []
@@ -148,7 +169,15 @@ class ScriptedLink:
         return False
 
     def send(
-        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+        self,
+        head: Head,
+        body: Body,
+        taker: Taker,
+        cookie: str,
+        trace: str,
+        span: int,
+        keep: bool,
+        at: float,
     ) -> None:
         data = written(head, body, cookie, trace, span)
         if isinstance(body, Held):

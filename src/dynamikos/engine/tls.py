@@ -12,14 +12,16 @@ from dynamikos.engine.failures import Failure
 
 @dataclass(slots=True)
 class Ticket:
-    """What the TLS layer of one connection is given, and gives back: the session to resume, and itself."""
+    """What the TLS layer of one connection is given, and gives back: the session to resume, and
+    itself.
+    """
 
     session: ssl.SSLSession | None
     tls: ssl.SSLObject | None = None
 
 
-# The event loop wraps a connection in a callback of its own, which has the context of whoever opens it. (It can't come
-# with the server's name: uvloop takes nothing for one but a plain text.)
+# The event loop wraps a connection in a callback of its own, which has the context of whoever opens
+# it. (It can't come with the server's name: uvloop takes nothing for one but a plain text.)
 TICKET: ContextVar[Ticket | None] = ContextVar("ticket", default=None)
 
 
@@ -52,7 +54,9 @@ def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
         else:
             context.load_default_certs(ssl.Purpose.SERVER_AUTH)
     except (ssl.SSLError, ValueError, OSError) as problem:
-        raise Failure("tls", f"the environment's trusted certificates can't be read: {problem}") from problem
+        raise Failure(
+            "tls", f"the environment's trusted certificates can't be read: {problem}"
+        ) from problem
     if way.trust == "anything":
         context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     if way.certificate:
@@ -65,7 +69,8 @@ def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
             except (ssl.SSLError, OSError) as problem:
                 raise Failure(
                     "tls",
-                    f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}",
+                    "the client certificate and its key can't be used: "
+                    f"{getattr(problem, 'reason', '') or problem}",
                 ) from problem
     context.set_alpn_protocols(["http/1.1"])
     return context

@@ -1,4 +1,6 @@
-"""A browser that the product starts for a recording: Chromium with the recorder's proxy and a profile of its own."""
+"""A browser that the product starts for a recording: Chromium with the recorder's proxy and a
+profile of its own.
+"""
 
 import asyncio
 import contextlib
@@ -18,22 +20,27 @@ def has_screen(environ: Mapping[str, str]) -> bool:
 
 
 class Browser:
-    """One browser. `devtools` is its DevTools address ("http://127.0.0.1:port") when it has no window, else ""."""
+    """One browser. `devtools` is its DevTools address ("http://127.0.0.1:port") when it has no
+    window, else "".
+    """
 
     def __init__(self, profile: Path) -> None:
         self._profile = profile
         self._process: asyncio.subprocess.Process | None = None
         self.devtools = ""
 
-    async def start(self, proxy: str, trusted: str, address: str, environ: Mapping[str, str]) -> None:
-        """Opens `address` through `proxy` ("127.0.0.1:port"), trusting the one authority whose public key has the
-        SHA-256 `trusted` (base64).
+    async def start(
+        self, proxy: str, trusted: str, address: str, environ: Mapping[str, str]
+    ) -> None:
+        """Opens `address` through `proxy` ("127.0.0.1:port"), trusting the one authority whose
+        public key has the SHA-256 `trusted` (base64).
 
         Raises DynamikosError when there is no browser or it does not come up.
         """
         if not Path(CHROMIUM).exists():
             raise DynamikosError(
-                f"There is no browser at {CHROMIUM}; install Debian's package chromium, or record by doorway or proxy."
+                f"There is no browser at {CHROMIUM}; install Debian's package chromium, or record "
+                "by doorway or proxy."
             )
         shutil.rmtree(self._profile, ignore_errors=True)
         self._profile.mkdir(parents=True, mode=0o700)
@@ -69,14 +76,17 @@ class Browser:
         for _ in range(200):
             if self._process.returncode is not None:
                 raise DynamikosError(
-                    f"The browser ended at once with code {self._process.returncode}; record by doorway or proxy."
+                    f"The browser ended at once with code {self._process.returncode}; record by "
+                    "doorway or proxy."
                 )
             if seen or (told.exists() and told.read_text().strip()):
                 break
             await asyncio.sleep(0.1)
         else:
             await self.aclose()
-            raise DynamikosError("The browser did not come up within 20 s; record by doorway or proxy.")
+            raise DynamikosError(
+                "The browser did not come up within 20 s; record by doorway or proxy."
+            )
         if not seen:
             self.devtools = f"http://127.0.0.1:{told.read_text().split()[0]}"
 

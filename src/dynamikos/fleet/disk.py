@@ -1,5 +1,5 @@
-"""Room on the disk that the installation lives on: a run is ended in words before it is full, and something is put by
-so that these words can still be written when it is.
+"""Room on the disk that the installation lives on: a run is ended in words before it is full, and
+something is put by so that these words can still be written when it is.
 """
 
 import os
@@ -14,8 +14,8 @@ AGAIN = 2  # the reserve is put by again where there is room for it so many time
 
 
 def shortage(folder: Path, needed: float = DISK_LOW_MB * MB) -> str:
-    """The machine, what is free and the folder, where less than `needed` bytes are; "" where there is enough or the
-    folder is not there.
+    """The machine, what is free and the folder, where less than `needed` bytes are; "" where there
+    is enough or the folder is not there.
     """
     try:
         free = shutil.disk_usage(folder).free
@@ -23,15 +23,20 @@ def shortage(folder: Path, needed: float = DISK_LOW_MB * MB) -> str:
         return ""
     if free >= needed:
         return ""
-    return f"the disk of {socket.gethostname()} is full: {free / MB:,.0f} of {needed / MB:,.0f} MB free in {folder}"
+    return (
+        f"the disk of {socket.gethostname()} is full: {free / MB:,.0f} of {needed / MB:,.0f} MB "
+        f"free in {folder}"
+    )
 
 
 class Reserve:
-    """A file of no content that is deleted when there is no room left: what is free then is enough to say so. While it
-    is spent, the disk counts as full until there is room for it again.
+    """A file of no content that is deleted when there is no room left: what is free then is enough
+    to say so. While it is spent, the disk counts as full until there is room for it again.
     """
 
-    def __init__(self, folder: Path, size: float = DISK_RESERVE_MB * MB, low: float = DISK_LOW_MB * MB) -> None:
+    def __init__(
+        self, folder: Path, size: float = DISK_RESERVE_MB * MB, low: float = DISK_LOW_MB * MB
+    ) -> None:
         self._folder, self._file, self._size, self._low = folder, folder / "reserve", int(size), low
 
     def put_by(self) -> None:

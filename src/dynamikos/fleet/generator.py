@@ -1,4 +1,6 @@
-"""A generator: registers, holds its lock, takes jobs from its own queue, performs shards and rehearsals. SQL only."""
+"""A generator: registers, holds its lock, takes jobs from its own queue, performs shards and
+rehearsals. SQL only.
+"""
 
 import asyncio
 import contextlib
@@ -26,7 +28,16 @@ from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.lifecycles import RUN, SHARD, before, going, over
 from dynamikos.core.profiles.changing import Change
-from dynamikos.core.verdicts.ending import GENTLY, NOW, Ending, broke, ending_of, plain, refused, stopped
+from dynamikos.core.verdicts.ending import (
+    GENTLY,
+    NOW,
+    Ending,
+    broke,
+    ending_of,
+    plain,
+    refused,
+    stopped,
+)
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
@@ -76,7 +87,9 @@ class Identity:
 def identity(place: str, distance_s: float = 0.0) -> Identity:
     made = uuid7()
     lock = int.from_bytes(hashlib.sha256(made.bytes).digest()[:8], "big") >> 2  # positive, 62 bits
-    return Identity(made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock, new_key(), distance_s)
+    return Identity(
+        made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock, new_key(), distance_s
+    )
 
 
 async def serve(
@@ -90,7 +103,9 @@ async def serve(
 ) -> None:
     """Runs until SIGTERM or SIGINT. Survives a restart of the database."""
     with contextlib.suppress(OSError):
-        os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
+        os.setpriority(
+            os.PRIO_PROCESS, 0, -10
+        )  # planned instants matter more than anything else here; only root may
     raise_descriptors()
     me = identity(place, distance_s)
     controls: dict[int, Held] = {}
@@ -132,7 +147,9 @@ async def serve(
     with contextlib.suppress(psycopg.Error):
         async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
             await link.execute(
-                "UPDATE places_generator SET last_seen = last_seen - interval '1 hour' WHERE id = %s", (me.id,)
+                "UPDATE places_generator SET last_seen = last_seen - interval '1 hour' WHERE id = "
+                "%s",
+                (me.id,),
             )
 
 
@@ -141,7 +158,10 @@ async def _work(app: procrastinate.App, me: Identity) -> None:
         try:
             async with app.open_async():
                 await app.run_worker_async(
-                    queues=[me.queue], concurrency=8, install_signal_handlers=False, fetch_job_polling_interval=5.0
+                    queues=[me.queue],
+                    concurrency=8,
+                    install_signal_handlers=False,
+                    fetch_job_polling_interval=5.0,
                 )
         except (procrastinate.exceptions.ConnectorException, psycopg.Error, OSError) as problem:
             log.warning("the job queue is away (%s); trying again", problem)
@@ -151,8 +171,9 @@ async def _work(app: procrastinate.App, me: Identity) -> None:
 async def _present(
     conninfo: str, me: Identity, controls: dict[int, Held], spool: Path, tell: Callable[[str], None]
 ) -> None:
-    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat), and stops
-    what is not its own any more: a shard of a run that is closed, or all when the database has been away for too long.
+    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each
+    heartbeat), and stops what is not its own any more: a shard of a run that is closed, or all when
+    the database has been away for too long.
     """
     reached = time.monotonic()
 
@@ -175,11 +196,22 @@ async def _present(
                 async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                     await link.execute("SELECT pg_advisory_lock(%s)", (me.lock,))
                     await link.execute(
-                        "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at,"
-                        " last_seen, clock_error_us, public_key, busy) VALUES (%s, %s, %s, %s, %s, %s, 0, now(),"
-                        " clock_timestamp(), 0, %s, false) ON CONFLICT (id) DO UPDATE SET last_seen ="
+                        "INSERT INTO places_generator (id, place, name, version, process, lock, "
+                        "capacity, started_at,"
+                        " last_seen, clock_error_us, public_key, busy) VALUES (%s, %s, %s, %s, %s, "
+                        "%s, 0, now(),"
+                        " clock_timestamp(), 0, %s, false) ON CONFLICT (id) DO UPDATE SET "
+                        "last_seen ="
                         " clock_timestamp()",
-                        (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
+                        (
+                            me.id,
+                            me.place,
+                            me.name,
+                            VERSION,
+                            os.getpid(),
+                            me.lock,
+                            public_of(me.key),
+                        ),
                     )
                     await link.execute("LISTEN dynamikos_command")
                     # a sign of life need not outlive the database: no write to the disk each second
@@ -188,7 +220,8 @@ async def _present(
                     while True:
                         await _own(link, controls)
                         await link.execute(
-                            "UPDATE places_generator SET last_seen = clock_timestamp(), busy = %s WHERE id = %s",
+                            "UPDATE places_generator SET last_seen = clock_timestamp(), busy = %s "
+                            "WHERE id = %s",
                             (bool(controls), me.id),
                         )
                         await _obey(link, controls)
@@ -204,13 +237,14 @@ async def _present(
 
 
 async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
-    """Stops the users of shards that are closed; takes back those that were declared lost while their run is still
-    open.
+    """Stops the users of shards that are closed; takes back those that were declared lost while
+    their run is still open.
     """
     if not controls:
         return
     found = await link.execute(
-        "SELECT s.id, s.state, r.state FROM runs_shard s JOIN runs_run r ON r.id = s.run_id WHERE s.id = ANY(%s)",
+        "SELECT s.id, s.state, r.state FROM runs_shard s JOIN runs_run r ON r.id = s.run_id WHERE "
+        "s.id = ANY(%s)",
         (list(controls),),
     )
     states = {shard: (state, run) for shard, state, run in await found.fetchall()}
@@ -220,8 +254,10 @@ async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None
             held.control.end(CLOSED)
         elif state == "lost" and not held.control.is_lost:
             back = await link.execute(
-                "UPDATE runs_shard SET state = 'running', ending = NULL, lost_at_s = NULL WHERE id = %s"
-                " AND state = 'lost' AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = 'running')"
+                "UPDATE runs_shard SET state = 'running', ending = NULL, lost_at_s = NULL WHERE id "
+                "= %s"
+                " AND state = 'lost' AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND "
+                "state = 'running')"
                 " RETURNING id",
                 (shard,),
             )
@@ -235,7 +271,8 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     if not controls:
         return
     found = await link.execute(
-        "SELECT run_id, verb, ending, at_s, factor FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
+        "SELECT run_id, verb, ending, at_s, factor FROM runs_command WHERE run_id = ANY(%s) ORDER "
+        "BY id",
         ([held.run for held in controls.values()],),
     )
     rows = await found.fetchall()
@@ -260,7 +297,8 @@ async def _show(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     if not controls:
         return
     found = await link.execute(
-        'SELECT run_id, "user" FROM runs_watch WHERE run_id = ANY(%s) AND until > clock_timestamp()',
+        'SELECT run_id, "user" FROM runs_watch WHERE run_id = ANY(%s) AND until > '
+        "clock_timestamp()",
         ([held.run for held in controls.values()],),
     )
     watched: dict[uuid.UUID, set[int]] = {}
@@ -269,22 +307,29 @@ async def _show(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     for shard, held in controls.items():
         if held.run not in watched and not held.is_watched:
             continue
-        held.is_watched = held.run in watched  # once more when nobody watches any more: then nobody is followed
+        held.is_watched = (
+            held.run in watched
+        )  # once more when nobody watches any more: then nobody is followed
         seen = held.control.look(frozenset(watched.get(held.run, ())))
         if seen is not None:
             await link.execute(
-                "INSERT INTO runs_seen (shard_id, body, at) VALUES (%s, %s, clock_timestamp()) ON CONFLICT (shard_id)"
+                "INSERT INTO runs_seen (shard_id, body, at) VALUES (%s, %s, clock_timestamp()) ON "
+                "CONFLICT (shard_id)"
                 " DO UPDATE SET body = excluded.body, at = excluded.at",
                 (shard, msgspec.json.encode(seen)),
             )
 
 
 async def offset_of(link: psycopg.AsyncConnection) -> tuple[float, float]:
-    """(seconds to add to perf_counter for the database's clock, its uncertainty): the best of nine readings."""
+    """(seconds to add to perf_counter for the database's clock, its uncertainty): the best of nine
+    readings.
+    """
     best = (0.0, 1e9)
     for _ in range(9):
         before = time.perf_counter()
-        row = await (await link.execute("SELECT extract(epoch FROM clock_timestamp())::float8")).fetchone()
+        row = await (
+            await link.execute("SELECT extract(epoch FROM clock_timestamp())::float8")
+        ).fetchone()
         after = time.perf_counter()
         assert row is not None
         if (after - before) / 2 < best[1]:
@@ -302,10 +347,14 @@ async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -
         file = rows[pile.key] = RowFile(spool)
         for sha256 in pile.blocks:
             row = await (
-                await link.execute("SELECT body FROM datasets_datablock WHERE sha256 = %s", (sha256,))
+                await link.execute(
+                    "SELECT body FROM datasets_datablock WHERE sha256 = %s", (sha256,)
+                )
             ).fetchone()
             if row is None:
-                raise DynamikosError(f"a block of {pile.key} is not in the database any more; import it again")
+                raise DynamikosError(
+                    f"a block of {pile.key} is not in the database any more; import it again"
+                )
             file.add(raw_rows(bytes(row[0]), sha256))
             await asyncio.sleep(0)
         file.finish()
@@ -313,9 +362,15 @@ async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -
 
 
 async def _perform(
-    conninfo: str, me: Identity, shard_id: int, controls: dict[int, Held], own_ports: frozenset[int], spool: Path
+    conninfo: str,
+    me: Identity,
+    shard_id: int,
+    controls: dict[int, Held],
+    own_ports: frozenset[int],
+    spool: Path,
 ) -> None:
-    """One shard, once: the gate lets nobody through a second time, nor anybody while users of another run are here.
+    """One shard, once: the gate lets nobody through a second time, nor anybody while users of
+    another run are here.
 
     Any end is said: what broke here is the shard's end, in words.
     """
@@ -324,7 +379,8 @@ async def _perform(
         return
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         gate = await link.execute(
-            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = ANY(%s) AND generator_id = %s"
+            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = ANY(%s) AND "
+            "generator_id = %s"
             " RETURNING run_id, number",
             (shard_id, before(SHARD, "loading"), me.id),
         )
@@ -336,7 +392,9 @@ async def _perform(
     controls[shard_id] = Held(passed[0], control)
     ending = broke("its process ended")
     try:
-        ending = await _performed(conninfo, me, shard_id, passed[0], passed[1], control, own_ports, spool)
+        ending = await _performed(
+            conninfo, me, shard_id, passed[0], passed[1], control, own_ports, spool
+        )
     except asyncio.CancelledError:
         ending = NOW
         raise
@@ -364,13 +422,18 @@ async def _performed(
     own_ports: frozenset[int],
     spool: Path,
 ) -> Ending:
-    """Loads what the shard needs, says that it is ready, waits for its begin and performs it: how it ended."""
+    """Loads what the shard needs, says that it is ready, waits for its begin and performs it: how
+    it ended.
+    """
     rows: Rows = {}
     async with contextlib.AsyncExitStack() as stack:
-        link = await stack.enter_async_context(await psycopg.AsyncConnection.connect(conninfo, autocommit=True))
+        link = await stack.enter_async_context(
+            await psycopg.AsyncConnection.connect(conninfo, autocommit=True)
+        )
         row = await (
             await link.execute(
-                "SELECT frozen, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM runs_run r WHERE id = %s",
+                "SELECT frozen, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM "
+                "runs_run r WHERE id = %s",
                 (run_id,),
             )
         ).fetchone()
@@ -383,7 +446,10 @@ async def _performed(
         for file in rows.values():
             stack.callback(file.close)
         secrets = unbox(bytes(delivered[0]) if delivered else b"", me.key)
-        lessor, functions = DatabaseLessor(conninfo, shard_id), Child(frozen.functions, agreed=frozen.functions_agreed)
+        lessor, functions = (
+            DatabaseLessor(conninfo, shard_id),
+            Child(frozen.functions, agreed=frozen.functions_agreed),
+        )
         stack.push_async_callback(lessor.aclose)
         stack.push_async_callback(functions.close)
         clock = RealClock()
@@ -413,30 +479,40 @@ async def _performed(
         await link.close()
         outbox = Outbox(conninfo, str(run_id), shard_id, spool, control.end)
         try:
-            ending = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
+            ending = await run(
+                shard, network, clock, outbox, begin=begins - offset, control=control
+            )
         finally:
             await network.aclose()
             await outbox.close()
         return outbox.broken or ending
 
 
-async def _begin(link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control) -> float | None:
-    """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None when there is
-    nothing to begin.
+async def _begin(
+    link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control
+) -> float | None:
+    """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None
+    when there is nothing to begin.
     """
     await link.execute(
-        "UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = ANY(%s)", (shard_id, before(SHARD, "ready"))
+        "UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = ANY(%s)",
+        (shard_id, before(SHARD, "ready")),
     )
     await link.execute("SELECT pg_notify('dynamikos_coordinator', %s)", (str(run_id),))
     while not control.is_stopped:
-        row = await (await link.execute(
-            "SELECT extract(epoch FROM begins_at)::float8, state FROM runs_run WHERE id = %s", (run_id,),
-        )).fetchone()  # fmt: skip
+        row = await (
+            await link.execute(
+                "SELECT extract(epoch FROM begins_at)::float8, state FROM runs_run WHERE id = %s",
+                (run_id,),
+            )
+        ).fetchone()
         if row is None or row[1] in over(RUN):
             return None
         if row[0] is not None:
             begun = await link.execute(
-                "UPDATE runs_shard SET state = 'running' WHERE id = %s AND state = 'ready' RETURNING id", (shard_id,)
+                "UPDATE runs_shard SET state = 'running' WHERE id = %s AND state = 'ready' "
+                "RETURNING id",
+                (shard_id,),
             )
             return float(row[0]) if await begun.fetchone() else None
         await asyncio.sleep(0.05)
@@ -451,7 +527,9 @@ async def try_function(conninfo: str, pk: str) -> None:
     """Performs one try of a function, as runs perform it: in a child that is closed off."""
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         found = await link.execute(
-            "SELECT function, given, modules, agreed FROM functions_attempt WHERE id = %s AND state = 'asked'", (pk,)
+            "SELECT function, given, modules, agreed FROM functions_attempt WHERE id = %s AND "
+            "state = 'asked'",
+            (pk,),
         )
         row = await found.fetchone()
         if row is None:
@@ -461,7 +539,9 @@ async def try_function(conninfo: str, pk: str) -> None:
         try:
             await child.load()
             begun = time.perf_counter()
-            answer = await child.call(str(row[0]), dict(row[1])) if row[0] else ", ".join(child.names)
+            answer = (
+                await child.call(str(row[0]), dict(row[1])) if row[0] else ", ".join(child.names)
+            )
         except Failure as failure:
             state, answer = "failed", failure.detail
         finally:
@@ -480,7 +560,8 @@ async def _state(conninfo: str, shard_id: int, ending: Ending) -> None:
         try:
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                 await link.execute(
-                    "UPDATE runs_shard SET state = %s, ending = %s WHERE id = %s AND state = ANY(%s)"
+                    "UPDATE runs_shard SET state = %s, ending = %s WHERE id = %s AND state = "
+                    "ANY(%s)"
                     " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = ANY(%s))",
                     (state, Jsonb(plain(ending)), shard_id, before(SHARD, state), going(RUN)),
                 )

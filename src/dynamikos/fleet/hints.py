@@ -1,5 +1,6 @@
-"""Waiting for NOTIFY. The library's own waiting wakes up ten times a second, which a process that has nothing to do
-would spend most of its time with; here the socket is waited for, and only then is the library asked.
+"""Waiting for NOTIFY. The library's own waiting wakes up ten times a second, which a process that
+has nothing to do would spend most of its time with; here the socket is waited for, and only then is
+the library asked.
 """
 
 import asyncio
@@ -17,7 +18,9 @@ SLICE_S = 1.0  # after which `stop` is looked at
 
 
 def wait(link: "psycopg.Connection[Any]", seconds: float, stop: threading.Event) -> None:
-    """Until there is a hint on `link`, so long has passed, or `stop` is set. Raises psycopg.OperationalError."""
+    """Until there is a hint on `link`, so long has passed, or `stop` is set. Raises
+    psycopg.OperationalError.
+    """
     until = time.monotonic() + seconds
     while not stop.is_set():
         if any(True for _ in link.notifies(timeout=0)):
@@ -34,7 +37,9 @@ async def awaited(link: "psycopg.AsyncConnection[Any]", seconds: float) -> bool:
 
 
 async def hints(link: "psycopg.AsyncConnection[Any]", seconds: float) -> list[psycopg.Notify]:
-    """The hints on `link`, as soon as there is one, or none after that time. Raises psycopg.OperationalError."""
+    """The hints on `link`, as soon as there is one, or none after that time. Raises
+    psycopg.OperationalError.
+    """
     if there := await _there(link):
         return there
     loop, readable = asyncio.get_running_loop(), asyncio.Event()
@@ -57,7 +62,10 @@ class JobConnector(procrastinate.PsycopgConnector):
     """The job engine's connector, with its waiting for new jobs as above."""
 
     async def _loop_notify(
-        self, on_notification: Notify, connection: "psycopg.AsyncConnection[Any]", timeout: float = LISTEN_TIMEOUT
+        self,
+        on_notification: Notify,
+        connection: "psycopg.AsyncConnection[Any]",
+        timeout: float = LISTEN_TIMEOUT,
     ) -> None:
         with contextlib.suppress(psycopg.OperationalError):  # then the engine connects anew
             while True:

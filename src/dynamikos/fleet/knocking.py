@@ -1,4 +1,6 @@
-"""Knocking at targets once, for who is about to start a run: one connection each, and nothing is asked."""
+"""Knocking at targets once, for who is about to start a run: one connection each, and nothing is
+asked.
+"""
 
 import asyncio
 from pathlib import Path
@@ -32,30 +34,43 @@ def source_ports() -> int:
     return high - low + 1
 
 
-async def knock(conninfo: str, pk: str, own_ports: frozenset[int], key: X25519PrivateKey, name: str) -> None:
+async def knock(
+    conninfo: str, pk: str, own_ports: frozenset[int], key: X25519PrivateKey, name: str
+) -> None:
     """Performs one Knock that is asked for."""
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         found = await link.execute(
-            "SELECT frozen, secrets, origins FROM places_knock WHERE id = %s AND state = 'asked'", (pk,)
+            "SELECT frozen, secrets, origins FROM places_knock WHERE id = %s AND state = 'asked'",
+            (pk,),
         )
         row = await found.fetchone()
         if row is None:
             return
-        frozen, secrets, origins = FROZEN.read(bytes(row[0])), unbox(bytes(row[1] or b""), key), list(row[2])
+        frozen, secrets, origins = (
+            FROZEN.read(bytes(row[0])),
+            unbox(bytes(row[1] or b""), key),
+            list(row[2]),
+        )
         try:
             network = network_for(
-                frozen, secrets, own_ports, Timeouts(connect_s=LONGEST_S, first_byte_s=LONGEST_S, whole_s=LONGEST_S)
+                frozen,
+                secrets,
+                own_ports,
+                Timeouts(connect_s=LONGEST_S, first_byte_s=LONGEST_S, whole_s=LONGEST_S),
             )
         except (Failure, DynamikosError) as problem:
             knocked = [Knocked(origin=each, problem=str(problem)) for each in origins]
         else:
             verified = frozen.way.trust != "anything"
-            knocked = await asyncio.gather(*(_one(network, each, verified=verified) for each in origins))
+            knocked = await asyncio.gather(
+                *(_one(network, each, verified=verified) for each in origins)
+            )
             await network.aclose()
         machine = Machine(name=name, descriptors=descriptors(), ports=source_ports())
         answer = msgspec.to_builtins(Answered(knocked=list(knocked), machine=machine))
         await link.execute(
-            "UPDATE places_knock SET state = 'answered', answer = %s, secrets = ''::bytea WHERE id = %s",
+            "UPDATE places_knock SET state = 'answered', answer = %s, secrets = ''::bytea WHERE id "
+            "= %s",
             (_json(answer), pk),
         )
 
@@ -70,7 +85,9 @@ async def _one(network: RealNetwork, origin: str, *, verified: bool) -> Knocked:
         return Knocked(origin=origin, problem=f"it did not answer within {LONGEST_S:g} s")
     except Failure as failure:
         return Knocked(origin=origin, problem=failure.detail or failure.kind)
-    return Knocked(origin=origin, connected_ms=took_s * 1000, certificate_days=days, verified=verified)
+    return Knocked(
+        origin=origin, connected_ms=took_s * 1000, certificate_days=days, verified=verified
+    )
 
 
 def _json(value: Any) -> str:

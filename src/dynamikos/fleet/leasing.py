@@ -7,7 +7,8 @@ import psycopg
 
 from dynamikos.fleet.settings import RECONNECT_S
 
-LEASE_ROWS = 300  # at most: with what is at hand and two leases ahead a shard never holds more than a block of 1,000
+# at most: with what is at hand and two leases ahead a shard never holds more than a block of 1,000
+LEASE_ROWS = 300
 PATIENCE_S = 30.0
 
 
@@ -28,7 +29,9 @@ class DatabaseLessor:
             while True:
                 try:
                     if self._link is None or self._link.closed:
-                        self._link = await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True)
+                        self._link = await psycopg.AsyncConnection.connect(
+                            self._conninfo, autocommit=True
+                        )
                     assert self._link is not None
                     return await (await self._link.execute(statement, values)).fetchone()
                 except (psycopg.OperationalError, OSError) as problem:
@@ -39,7 +42,8 @@ class DatabaseLessor:
 
     async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
         return await self._ask(
-            "SELECT first_taking, how_many FROM lease_rows(%s, %s, %s, %s)", (self._shard_id, pile, LEASE_ROWS, left)
+            "SELECT first_taking, how_many FROM lease_rows(%s, %s, %s, %s)",
+            (self._shard_id, pile, LEASE_ROWS, left),
         )
 
     async def wanted(self, pile: str) -> bool:
@@ -47,7 +51,9 @@ class DatabaseLessor:
         return bool(found and found[0])
 
     async def give_back(self, pile: str, first: int, count: int) -> None:
-        await self._ask("SELECT 1, 1 FROM return_rows(%s, %s, %s, %s)", (self._shard_id, pile, first, count))
+        await self._ask(
+            "SELECT 1, 1 FROM return_rows(%s, %s, %s, %s)", (self._shard_id, pile, first, count)
+        )
 
     async def aclose(self) -> None:
         if self._link is not None:

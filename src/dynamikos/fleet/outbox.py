@@ -29,12 +29,21 @@ class Outbox:
     """A Sink that delivers in order, once: a repeated message is ignored by the database's key."""
 
     def __init__(
-        self, conninfo: str, run: str, shard_id: int, spool: Path, full: Callable[[Ending], None] = lambda why: None
+        self,
+        conninfo: str,
+        run: str,
+        shard_id: int,
+        spool: Path,
+        full: Callable[[Ending], None] = lambda why: None,
     ) -> None:
-        """`full` is told when there is no room left, here or where the database is: the run has to end."""
+        """`full` is told when there is no room left, here or where the database is: the run has to
+        end.
+        """
         self._full = full
         self._conninfo, self._run, self._shard_id = conninfo, run, shard_id
-        self._waiting: collections.deque[tuple[str, int, bytes, tuple[object, ...]]] = collections.deque()
+        self._waiting: collections.deque[tuple[str, int, bytes, tuple[object, ...]]] = (
+            collections.deque()
+        )
         self._spool = spool / f"{run}-{shard_id}.spool"
         self._spooled = self._sequence = 0
         self._news = asyncio.Event()
@@ -42,13 +51,19 @@ class Outbox:
         self._closing = False
         self.broken: Ending | None = None  # something could not be delivered at all
 
-    # the engine's side -----------------------------------------------------------------------------
+    # the engine's side ----------------------------------------------------------------------------
 
     def report(self, message: ShardSecond) -> None:
         self._put("report", message.second, encode(message), ())
 
     def keep(self, exchange: KeptExchange) -> None:
-        facts = (self._number(), exchange.series, exchange.reason[:120], exchange.user, exchange.round)
+        facts = (
+            self._number(),
+            exchange.series,
+            exchange.reason[:120],
+            exchange.user,
+            exchange.round,
+        )
         self._put("kept", exchange.second, pack_kept(exchange), facts)
 
     def write(self, into: str, row: dict[str, str]) -> None:
@@ -71,8 +86,12 @@ class Outbox:
         if self._spooled or len(self._waiting) >= MEMORY:
             try:
                 self._put_by(msgspec.msgpack.encode(item))
-            except OSError as problem:  # nothing is lost: what comes until the run is ended waits in memory
-                why = f"the disk of {socket.gethostname()} is full: {self._spool}: {problem.strerror}"
+            except (
+                OSError
+            ) as problem:  # nothing is lost: what comes until the run is ended waits in memory
+                why = (
+                    f"the disk of {socket.gethostname()} is full: {self._spool}: {problem.strerror}"
+                )
                 self._full(stopped("disk", why, now=True))
                 self._waiting.append(item)
             else:
@@ -95,7 +114,7 @@ class Outbox:
                     file.truncate(before)
                 raise
 
-    # the database's side -----------------------------------------------------------------------------
+    # the database's side --------------------------------------------------------------------------
 
     async def close(self, patience_s: float = 30.0) -> None:
         """Delivers what is left; what can't be delivered in time stays in the spool."""
@@ -110,7 +129,9 @@ class Outbox:
     async def _deliver(self) -> None:
         while True:
             try:
-                async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
+                async with await psycopg.AsyncConnection.connect(
+                    self._conninfo, autocommit=True
+                ) as link:
                     while True:
                         if not self._waiting and self._spooled:
                             self._read_spool()
@@ -124,15 +145,21 @@ class Outbox:
                         self._waiting.popleft()
             except (psycopg.OperationalError, OSError) as problem:
                 if isinstance(problem, psycopg.errors.DiskFull):
-                    why = f"the disk of the database is full: {str(problem).strip().splitlines()[0]}"
+                    why = (
+                        f"the disk of the database is full: {str(problem).strip().splitlines()[0]}"
+                    )
                     self._full(stopped("disk", why, now=True))
                 log.warning("reports wait: the database is away (%s)", str(problem).strip())
                 await asyncio.sleep(RECONNECT_S)
 
     async def _sent(
-        self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]
+        self,
+        link: psycopg.AsyncConnection[tuple[object, ...]],
+        item: tuple[str, int, bytes, tuple[object, ...]],
     ) -> None:
-        """What the database refuses for good holds up nothing that comes after it, and is said in `broken`."""
+        """What the database refuses for good holds up nothing that comes after it, and is said in
+        `broken`.
+        """
         try:
             await self._insert(link, item)
         except psycopg.OperationalError:
@@ -143,26 +170,32 @@ class Outbox:
             self.broken = self.broken or broke(why)
 
     async def _insert(
-        self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]
+        self,
+        link: psycopg.AsyncConnection[tuple[object, ...]],
+        item: tuple[str, int, bytes, tuple[object, ...]],
     ) -> None:
         kind, second, body, facts = item
         if kind == "report":
             await link.execute(
-                "WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) ON CONFLICT DO"
+                "WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) "
+                "ON CONFLICT DO"
                 " NOTHING) SELECT pg_notify('dynamikos_report', %s)",
                 (self._shard_id, second, body, self._run),
             )
         elif kind == "row":
             await link.execute(
                 'INSERT INTO runs_writtenrow (run_id, shard, sequence, "into", "row")'
-                " SELECT run_id, number, %s, %s, %s::jsonb FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
+                " SELECT run_id, number, %s, %s, %s::jsonb FROM runs_shard WHERE id = %s ON "
+                "CONFLICT DO NOTHING",
                 (*facts, body.decode(), self._shard_id),
             )
         else:
             number, series, reason, user, round_number = facts
             await link.execute(
-                'INSERT INTO runs_kept (run_id, shard, sequence, second, series, reason, "user", round, body) SELECT'
-                " run_id, number, %s, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
+                'INSERT INTO runs_kept (run_id, shard, sequence, second, series, reason, "user", '
+                "round, body) SELECT"
+                " run_id, number, %s, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s ON "
+                "CONFLICT DO NOTHING",
                 (number, second, series, reason, user, round_number, body, self._shard_id),
             )
 

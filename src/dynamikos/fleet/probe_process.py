@@ -1,4 +1,6 @@
-"""Probes that are read by a process of their own, so that nobody who sends load or serves others waits for them."""
+"""Probes that are read by a process of their own, so that nobody who sends load or serves others
+waits for them.
+"""
 
 import contextlib
 import os
@@ -18,12 +20,17 @@ PROBE_SECOND = msgspec.json.Decoder(ProbeSecond)
 
 
 class ProbeProcess:
-    """Such a process for the probes of `frozen`. What it tells lies in a file, since a pipe would fill up."""
+    """Such a process for the probes of `frozen`. What it tells lies in a file, since a pipe would
+    fill up.
+    """
 
     READY_S = 5.0
 
     def __init__(
-        self, frozen: FrozenRun, own_ports: frozenset[int] = frozenset(), secrets: Mapping[str, str] | None = None
+        self,
+        frozen: FrozenRun,
+        own_ports: frozenset[int] = frozenset(),
+        secrets: Mapping[str, str] | None = None,
     ) -> None:
         """`secrets`, as "secrets.token", are those that its probes need."""
         self._seen = 0  # bytes of what it told that were looked at
@@ -34,7 +41,11 @@ class ProbeProcess:
             stdout=self._out,
             env={
                 **own_environment(os.environ),
-                **{name: os.environ[name] for name in ("PYTHONPATH", "DYNAMIKOS_INTERPRETED") if name in os.environ},
+                **{
+                    name: os.environ[name]
+                    for name in ("PYTHONPATH", "DYNAMIKOS_INTERPRETED")
+                    if name in os.environ
+                },
                 "DYNAMIKOS_OWN_PORTS": ",".join(map(str, sorted(own_ports))),
             },
         )
@@ -43,7 +54,9 @@ class ProbeProcess:
     def wait_ready(self) -> None:
         """Until it has loaded what it needs, or that takes too long."""
         until = time.monotonic() + self.READY_S
-        while os.fstat(self._out.fileno()).st_size == 0 and self.is_alive and time.monotonic() < until:
+        while (
+            os.fstat(self._out.fileno()).st_size == 0 and self.is_alive and time.monotonic() < until
+        ):
             time.sleep(0.02)
 
     @property
@@ -57,7 +70,9 @@ class ProbeProcess:
             self._process.stdin.flush()
 
     def begin(self, begin: float) -> None:
-        """Second 0 is the instant `begin` of the monotonic clock, which all processes of a machine share."""
+        """Second 0 is the instant `begin` of the monotonic clock, which all processes of a machine
+        share.
+        """
         self._say(f"{begin!r}\n".encode())
 
     def begin_now(self) -> None:
@@ -66,7 +81,9 @@ class ProbeProcess:
 
     def newest(self) -> Iterator[ProbeSecond]:
         """What it told since this was asked last."""
-        body = os.pread(self._out.fileno(), os.fstat(self._out.fileno()).st_size - self._seen, self._seen)
+        body = os.pread(
+            self._out.fileno(), os.fstat(self._out.fileno()).st_size - self._seen, self._seen
+        )
         whole = body[: body.rfind(b"\n") + 1]
         self._seen += len(whole)
         for line in whole.splitlines():

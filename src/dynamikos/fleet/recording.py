@@ -1,5 +1,5 @@
-"""The recorder's process: opens a doorway or proxy for each session asked for, stores what passes, closes it when it
-ends.
+"""The recorder's process: opens a doorway or proxy for each session asked for, stores what passes,
+closes it when it ends.
 """
 
 import asyncio
@@ -62,16 +62,21 @@ class Taking:
 
 
 class Recorder:
-    """Follows the sessions in the database. A restart ends the sessions that were open: their ports are gone."""
+    """Follows the sessions in the database. A restart ends the sessions that were open: their ports
+    are gone.
+    """
 
-    def __init__(self, link: "psycopg.AsyncConnection[Any]", folder: Path, own_ports: frozenset[int]) -> None:
+    def __init__(
+        self, link: "psycopg.AsyncConnection[Any]", folder: Path, own_ports: frozenset[int]
+    ) -> None:
         self.link, self.folder, self.own_ports = link, folder, own_ports
         self.open: dict[Any, Taking] = {}
 
     async def begin(self) -> None:
         await self.link.execute("LISTEN dynamikos_recorder")
         await self.link.execute(
-            "UPDATE recordings_session SET state = 'ended', problem = 'The recorder was started anew; what was recorded"
+            "UPDATE recordings_session SET state = 'ended', problem = 'The recorder was started "
+            "anew; what was recorded"
             " stays.' WHERE state IN ('recording', 'paused')"
         )
 
@@ -79,7 +84,8 @@ class Recorder:
         """One look at what is asked for, and one at what is to be stored."""
         rows = await (
             await self.link.execute(
-                "SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() FROM"
+                "SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() "
+                "FROM"
                 " recordings_session WHERE state = ANY(%s)",
                 [list(OPEN)],
             )
@@ -88,12 +94,19 @@ class Recorder:
         for pk, kind, targets, name, state, word, is_over in rows:
             if is_over:
                 await self.link.execute(
-                    "UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; what was recorded"
+                    "UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; "
+                    "what was recorded"
                     " stays. Make the journey from it, or record again.' WHERE recording_id = %s",
                     [pk],
                 )
             elif pk not in self.open:
-                await self._open(pk, kind, targets if isinstance(targets, list) else json.loads(targets), name, word)
+                await self._open(
+                    pk,
+                    kind,
+                    targets if isinstance(targets, list) else json.loads(targets),
+                    name,
+                    word,
+                )
             elif pk in self.open:
                 self.open[pk].paused = state == "paused"
         for pk in [pk for pk in self.open if pk not in wanted]:
@@ -106,7 +119,8 @@ class Recorder:
             if taking.browser is not None and not taking.browser.alive:
                 taking.browser = None
                 await self.link.execute(
-                    "UPDATE recordings_session SET problem = 'The browser was closed; stopping keeps what was"
+                    "UPDATE recordings_session SET problem = 'The browser was closed; stopping "
+                    "keeps what was"
                     " recorded.' WHERE recording_id = %s",
                     [taking.pk],
                 )
@@ -138,20 +152,25 @@ class Recorder:
                 if kind == "browser":
                     taking.browser = Browser(self.folder / f"browser-{pk}")
                     await taking.browser.start(
-                        address.removeprefix("http://"), made.key_hash(), f"{targets[0]}/", os.environ
+                        address.removeprefix("http://"),
+                        made.key_hash(),
+                        f"{targets[0]}/",
+                        os.environ,
                     )
                     window = taking.browser.devtools or "screen"
         except Exception as problem:
             log.exception("session %s can't be opened", pk)
             await self._close(taking)
             await self.link.execute(
-                "UPDATE recordings_session SET state = 'refused', problem = %s WHERE recording_id = %s",
+                "UPDATE recordings_session SET state = 'refused', problem = %s WHERE recording_id "
+                "= %s",
                 [str(problem), pk],
             )
             await self._say(pk, "end", "refused")
             return
         await self.link.execute(
-            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s, \"window\" = %s WHERE"
+            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s, "
+            '"window" = %s WHERE'
             " recording_id = %s",
             [address, authority, window, pk],
         )
@@ -167,18 +186,21 @@ class Recorder:
             async with self.link.transaction():
                 row = await (
                     await self.link.execute(
-                        "SELECT coalesce(max(number), -1) FROM recordings_recordedexchange WHERE recording_id = %s",
+                        "SELECT coalesce(max(number), -1) FROM recordings_recordedexchange WHERE "
+                        "recording_id = %s",
                         [taking.pk],
                     )
                 ).fetchone()
                 number = row[0] + 1 if row else 0
                 for offset, each in enumerate(exchanges):
                     await self.link.execute(
-                        "INSERT INTO recordings_recordedexchange (recording_id, number, body) VALUES (%s, %s, %s)",
+                        "INSERT INTO recordings_recordedexchange (recording_id, number, body) "
+                        "VALUES (%s, %s, %s)",
                         [taking.pk, number + offset, zlib.compress(_encoder.encode(each), 1)],
                     )
                 await self.link.execute(
-                    "UPDATE recordings_recording SET count = (SELECT count(*) FROM recordings_recordedexchange WHERE"
+                    "UPDATE recordings_recording SET count = (SELECT count(*) FROM "
+                    "recordings_recordedexchange WHERE"
                     " recording_id = %s) WHERE id = %s",
                     [taking.pk, taking.pk],
                 )
@@ -190,12 +212,15 @@ class Recorder:
     async def _say(self, pk: Any, event: str, body: str) -> None:
         row = await (
             await self.link.execute(
-                "INSERT INTO streams_message (subject, sequence, event, body) SELECT %s, coalesce(max(sequence), -1) +"
+                "INSERT INTO streams_message (subject, sequence, event, body) SELECT %s, "
+                "coalesce(max(sequence), -1) +"
                 " 1, %s, %s FROM streams_message WHERE subject = %s RETURNING sequence",
                 [pk, event, body, pk],
             )
         ).fetchone()
-        await self.link.execute("SELECT pg_notify(%s, %s)", [STREAM, f"{pk}.{row[0] if row else 0}"])
+        await self.link.execute(
+            "SELECT pg_notify(%s, %s)", [STREAM, f"{pk}.{row[0] if row else 0}"]
+        )
 
     @staticmethod
     async def _close(taking: Taking) -> None:
@@ -209,7 +234,9 @@ class Recorder:
             await self._close(taking)
 
 
-async def serve(url: str, folder: Path, own_ports: frozenset[int], stopped: Callable[[], bool]) -> None:
+async def serve(
+    url: str, folder: Path, own_ports: frozenset[int], stopped: Callable[[], bool]
+) -> None:
     """Until `stopped`; the database may go away for a while: what was recorded waits."""
     kept: dict[Any, Taking] = {}
     first = True

@@ -1,5 +1,5 @@
-"""Rehearsals on a generator: one user, one round, each exchange stored and announced as soon as it is over; then, if
-asked, its clean-up.
+"""Rehearsals on a generator: one user, one round, each exchange stored and announced as soon as it
+is over; then, if asked, its clean-up.
 """
 
 import asyncio
@@ -40,18 +40,25 @@ def network_for(
     timeouts: Timeouts | None = None,
     distance_s: float = 0.0,
 ) -> RealNetwork:
-    """The network as the frozen environment wants it, `distance_s` away. Raises Failure for what can't be used."""
+    """The network as the frozen environment wants it, `distance_s` away. Raises Failure for what
+    can't be used.
+    """
     known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
-    way = replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
+    way = (
+        replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
+    )
     key = secrets.get(way.key_secret, "")
     limits = msgspec.to_builtins(timeouts or frozen.plan.timeouts)
-    return RealNetwork(frozen.agreed, own_ports=own_ports, way=way, key=key, distance_s=distance_s, **limits)
+    return RealNetwork(
+        frozen.agreed, own_ports=own_ports, way=way, key=key, distance_s=distance_s, **limits
+    )
 
 
 class Stage:
     """The rehearsals of one generator.
 
-    What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up with.
+    What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up
+    with.
     """
 
     def __init__(self, conninfo: str, own_ports: frozenset[int], key: X25519PrivateKey) -> None:
@@ -61,14 +68,16 @@ class Stage:
     async def rehearse(self, pk: str) -> None:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             gate = await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen,"
+                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = "
+                "'asked' RETURNING frozen,"
                 " rows, user_number, secrets, rounds",
                 (pk,),
             )
             row = await gate.fetchone()
             if row is None:  # taken by somebody else, or stopped before it began
                 await link.execute(
-                    "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at ="
+                    "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it "
+                    "began.', ended_at ="
                     " clock_timestamp() WHERE id = %s AND state = 'stopping'",
                     (pk,),
                 )
@@ -82,11 +91,20 @@ class Stage:
                 secrets = unbox(bytes(row[3]), self._key)
                 known = {f"secrets.{name}": value for name, value in secrets.items()}
                 made = Rehearsal(
-                    Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=known, functions=functions),
+                    Shard(
+                        number=0,
+                        count=1,
+                        frozen=frozen,
+                        rows=dict(rows),
+                        secrets=known,
+                        functions=functions,
+                    ),
                     int(row[2]),
                     rounds=int(row[4]),
                 )
-                state, reason, number = await self._perform(link, pk, 0, frozen, secrets, made.perform, stoppable=True)
+                state, reason, number = await self._perform(
+                    link, pk, 0, frozen, secrets, made.perform, stoppable=True
+                )
             except DynamikosError as problem:
                 reason = str(problem)
             finally:
@@ -94,7 +112,8 @@ class Stage:
             if frozen.journey.cleanup and number:
                 self._keep(pk, number, made, frozen, secrets)
             await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = clock_timestamp()"
+                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = "
+                "clock_timestamp()"
                 " WHERE id = %s AND state = ANY(%s)",
                 (state, reason, pk, before(REHEARSAL, state)),
             )
@@ -105,28 +124,44 @@ class Stage:
             left = self._left.pop(pk, None)
             if left is None:
                 await link.execute(
-                    "UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = 'asked'", (pk,)
+                    "UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = "
+                    "'asked'",
+                    (pk,),
                 )
                 return
             _, number, made, frozen, secrets = left
-            await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'running' WHERE id = %s", (pk,))
-            state, reason, _ = await self._perform(link, pk, number, frozen, secrets, made.clean_up, stoppable=False)
+            await link.execute(
+                "UPDATE rehearsals_rehearsal SET cleanup = 'running' WHERE id = %s", (pk,)
+            )
+            state, reason, _ = await self._perform(
+                link, pk, number, frozen, secrets, made.clean_up, stoppable=False
+            )
             ended = "done" if state == "passed" else "failed"
             await link.execute(
-                "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN reason ELSE %s END WHERE"
+                "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN "
+                "reason ELSE %s END WHERE"
                 " id = %s",
                 (ended, reason, reason, pk),
             )
 
-    def _keep(self, pk: str, number: int, made: Rehearsal, frozen: FrozenRun, secrets: dict[str, str]) -> None:
+    def _keep(
+        self, pk: str, number: int, made: Rehearsal, frozen: FrozenRun, secrets: dict[str, str]
+    ) -> None:
         now = time.monotonic()
         self._left = {key: kept for key, kept in self._left.items() if now - kept[0] < CLEAN_UP_S}
         self._left[pk] = (now, number, made, frozen, secrets)
 
     async def _perform(
-        self, link: Link, pk: str, number: int, frozen: FrozenRun, secrets: dict[str, str],
-        work_on: Callable[[RealNetwork, RealClock, Callable[[KeptExchange], None]], Awaitable[str]], *, stoppable: bool,
-    ) -> tuple[str, str, int]:  # fmt: skip
+        self,
+        link: Link,
+        pk: str,
+        number: int,
+        frozen: FrozenRun,
+        secrets: dict[str, str],
+        work_on: Callable[[RealNetwork, RealClock, Callable[[KeptExchange], None]], Awaitable[str]],
+        *,
+        stoppable: bool,
+    ) -> tuple[str, str, int]:
         """(state, reason, number of the next exchange) of something that exchanges; each exchange
         is stored as it ends.
         """
@@ -139,7 +174,8 @@ class Stage:
                 if exchange is None:
                     return at
                 await link.execute(
-                    "INSERT INTO rehearsals_rehearsedexchange (rehearsal_id, number, body) VALUES (%s, %s, %s)",
+                    "INSERT INTO rehearsals_rehearsedexchange (rehearsal_id, number, body) VALUES "
+                    "(%s, %s, %s)",
                     (pk, at, pack_kept(exchange)),
                 )
                 at += 1
@@ -149,7 +185,9 @@ class Stage:
         sender = asyncio.create_task(deliver(), name="deliver")
         clock = RealClock()
         try:
-            network = network_for(frozen, secrets, self._own_ports, Timeouts(first_byte_s=30.0, whole_s=60.0))
+            network = network_for(
+                frozen, secrets, self._own_ports, Timeouts(first_byte_s=30.0, whole_s=60.0)
+            )
         except Failure as failure:
             queue.put_nowait(None)
             clock.close()
@@ -160,7 +198,9 @@ class Stage:
             while stoppable:
                 await asyncio.sleep(0.2)
                 asked = await (
-                    await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (pk,))
+                    await link.execute(
+                        "SELECT state FROM rehearsals_rehearsal WHERE id = %s", (pk,)
+                    )
                 ).fetchone()
                 if asked is None or asked[0] == "stopping":
                     work.cancel()
@@ -190,6 +230,8 @@ class Stage:
 
 async def _announce(link: Link, subject: str, sequence: int, event: str, body: str) -> None:
     await link.execute(
-        "WITH put AS (INSERT INTO streams_message (subject, sequence, event, body) VALUES (%s, %s, %s, %s))"
-        " SELECT pg_notify('dynamikos_stream', %s)", (subject, sequence, event, body, f"{subject}.{sequence}"),
-    )  # fmt: skip
+        "WITH put AS (INSERT INTO streams_message (subject, sequence, event, body) VALUES (%s, %s, "
+        "%s, %s))"
+        " SELECT pg_notify('dynamikos_stream', %s)",
+        (subject, sequence, event, body, f"{subject}.{sequence}"),
+    )

@@ -9,16 +9,24 @@ def seconds(name: str, default: float) -> float:
 
 def own_ports() -> frozenset[int]:
     """The ports of this installation itself, which are never targets."""
-    return frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    return frozenset(
+        int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port
+    )
 
 
 HEARTBEAT_S = seconds("HEARTBEAT_S", 1.0)
 LOST_S = seconds("GENERATOR_LOST_S", 4.0)
 TICK_S = seconds("COORDINATOR_TICK_S", 0.2)
-IDLE_S = seconds("IDLE_S", 10.0)  # between two looks while nothing is under way; whatever begins says so by NOTIFY
+IDLE_S = seconds(
+    "IDLE_S", 10.0
+)  # between two looks while nothing is under way; whatever begins says so by NOTIFY
 AHEAD_S = seconds("START_AHEAD_S", 1.5)
-CLEAN_UP_S = seconds("CLEAN_UP_S", 1800.0)  # how long a generator remembers what a rehearsal ended with
-CUT_OFF_S = seconds("CUT_OFF_S", 60.0)  # a generator that can't reach the database for so long stops its users
+CLEAN_UP_S = seconds(
+    "CLEAN_UP_S", 1800.0
+)  # how long a generator remembers what a rehearsal ended with
+CUT_OFF_S = seconds(
+    "CUT_OFF_S", 60.0
+)  # a generator that can't reach the database for so long stops its users
 # how long a run waits for a lost generator to come back before it is closed
 LOST_CLOSE_S = seconds("LOST_CLOSE_S", 10.0)
 CONFIRM_S = seconds("CONFIRM_S", 15.0)  # how long a generator may take to say that it is idle

@@ -1,5 +1,6 @@
-"""Sends what is due to be told: webhooks through the engine's own network, which keeps to agreed targets; letters by
-the installation's mail server. At most so many at once; what fails is tried again after growing waits.
+"""Sends what is due to be told: webhooks through the engine's own network, which keeps to agreed
+targets; letters by the installation's mail server. At most so many at once; what fails is tried
+again after growing waits.
 """
 
 import asyncio
@@ -35,7 +36,9 @@ LATER = (408, 425, 429)  # of 4xx: may be another time (RFC 9110, 6585, 8470)
 
 @dataclass(frozen=True, slots=True)
 class Came:
-    """What came of a try: whether it was taken, what is said of it, and whether it is worth another."""
+    """What came of a try: whether it was taken, what is said of it, and whether it is worth
+    another.
+    """
 
     taken: bool
     said: str
@@ -58,8 +61,8 @@ class Teller:
             return bool(self._under_way) or self._has_begun
 
     def tick(self) -> None:
-        """Begins with what is due and is not under way, what was tried least first. A receiver has one place and a
-        project some, so that one that hangs keeps nobody else's message waiting.
+        """Begins with what is due and is not under way, what was tried least first. A receiver has
+        one place and a project some, so that one that hangs keeps nobody else's message waiting.
         """
         with self._lock:
             self._has_begun = False
@@ -69,9 +72,13 @@ class Teller:
             projects = Counter(each.notice.project_id for each in self._under_way.values())
             due = Sending.objects.filter(state=Sending.State.WAITING, due_at__lte=timezone.now())
             due = due.exclude(notice__in=notices).exclude(
-                notice__project__in=[each for each, count in projects.items() if count >= OF_PROJECT]
+                notice__project__in=[
+                    each for each, count in projects.items() if count >= OF_PROJECT
+                ]
             )
-            for each in due.select_related("notice__environment").order_by("tries", "due_at", "pk")[:LOOKED_AT]:
+            for each in due.select_related("notice__environment").order_by("tries", "due_at", "pk")[
+                :LOOKED_AT
+            ]:
                 project = each.notice.project_id
                 if each.notice_id in notices or projects[project] >= OF_PROJECT:
                     continue
@@ -99,10 +106,17 @@ class Teller:
             came = send(sending, self._own_ports)
             keep(sending, came)
         except DatabaseError:
-            log.warning("what came of telling %s could not be kept; it is told again", sending.notice.to)
+            log.warning(
+                "what came of telling %s could not be kept; it is told again", sending.notice.to
+            )
         except Exception:
             log.exception("telling %s failed", sending.notice.to)
-            keep(sending, Came(False, "It failed here; why stands in log/coordinator.log, in the state folder."))
+            keep(
+                sending,
+                Came(
+                    False, "It failed here; why stands in log/coordinator.log, in the state folder."
+                ),
+            )
         finally:
             connection.close()
             with self._lock:
@@ -118,7 +132,11 @@ def keep(sending: Sending, came: Came) -> None:
     Sending.objects.filter(pk=sending.pk).update(
         tries=tries,
         said=came.said[:300],
-        state=Sending.State.SENT if came.taken else Sending.State.GIVEN_UP if over else Sending.State.WAITING,
+        state=Sending.State.SENT
+        if came.taken
+        else Sending.State.GIVEN_UP
+        if over
+        else Sending.State.WAITING,
         due_at=now + timedelta(seconds=wait or 0.0),
         over_at=now if over else None,
     )
@@ -133,7 +151,9 @@ def send(sending: Sending, own_ports: frozenset[int]) -> Came:
     if notice.kind == Notice.MAIL:
         return _mail(notice.to, told)
     if notice.environment is None:
-        return Came(False, "Its environment was deleted; take it out, and add it anew.", again=False)
+        return Came(
+            False, "Its environment was deleted; take it out, and add it anew.", again=False
+        )
     try:
         key = sealer().open(bytes(notice.sealed), about(notice.pk))
     except DynamikosError as problem:
@@ -141,7 +161,12 @@ def send(sending: Sending, own_ports: frozenset[int]) -> Came:
     lines, way = agreed(notice.environment), way_of(notice.environment)  # as they are agreed now
     try:
         network = RealNetwork(
-            lines, own_ports=own_ports, way=way, connect_s=LONGEST_S, first_byte_s=LONGEST_S, whole_s=LONGEST_S
+            lines,
+            own_ports=own_ports,
+            way=way,
+            connect_s=LONGEST_S,
+            first_byte_s=LONGEST_S,
+            whole_s=LONGEST_S,
         )
     except (Failure, DynamikosError) as problem:
         return Came(False, str(problem), again=False)
@@ -151,16 +176,23 @@ def send(sending: Sending, own_ports: frozenset[int]) -> Came:
 async def _hook(network: RealNetwork, address: str, key: str, number: str, told: Told) -> Came:
     body, at = body_of(told), int(time.time())
     heads = [
-        ("User-Agent", "Dynamikos"), ("Content-Type", "application/json"), ("Dynamikos-Event", told.event),
-        ("Dynamikos-Delivery", number), ("Dynamikos-Signature", signature(key, at, body)),
-    ]  # fmt: skip
+        ("User-Agent", "Dynamikos"),
+        ("Content-Type", "application/json"),
+        ("Dynamikos-Event", told.event),
+        ("Dynamikos-Delivery", number),
+        ("Dynamikos-Signature", signature(key, at, body)),
+    ]
     try:
         async with asyncio.timeout(LONGEST_S):
             reply = await post(network, address, heads, body)
     except TimeoutError:
         return Came(False, f"It did not answer within {LONGEST_S:g} s.")
     except Failure as failure:
-        return Came(False, f"{failure.kind}: {failure.detail}".strip(": "), again=failure.kind != "not-agreed")
+        return Came(
+            False,
+            f"{failure.kind}: {failure.detail}".strip(": "),
+            again=failure.kind != "not-agreed",
+        )
     finally:
         await network.aclose()
     where = next((value for name, value in reply.headers if name.lower() == b"location"), b"")
@@ -173,7 +205,11 @@ def judged(status: int, location: str = "") -> Came:
         return Came(True, f"answered {status}")
     if 300 <= status < 400:
         where = f" to {location}" if location else ""
-        return Came(False, f"It redirects{where}, which is not followed: give the address itself.", again=False)
+        return Came(
+            False,
+            f"It redirects{where}, which is not followed: give the address itself.",
+            again=False,
+        )
     if 400 <= status < 500 and status not in LATER:
         return Came(False, f"answered {status}, so it does not take this", again=False)
     return Came(False, f"answered {status}")
@@ -187,11 +223,17 @@ def _mail(to: str, told: Told) -> Came:
         EmailMessage(subject, text, settings.DEFAULT_FROM_EMAIL, [to]).send()
     except smtplib.SMTPRecipientsRefused as problem:
         code, said = next(iter(problem.recipients.values()), (0, b""))
-        return Came(False, f"the mail server refused the address: {code} {said!r}", again=code < 500)
+        return Came(
+            False, f"the mail server refused the address: {code} {said!r}", again=code < 500
+        )
     except smtplib.SMTPResponseException as problem:
         error = problem.smtp_error
         words = error.decode("utf-8", "replace") if isinstance(error, bytes) else error
-        return Came(False, f"the mail server answered {problem.smtp_code} {words}", again=problem.smtp_code < 500)
+        return Came(
+            False,
+            f"the mail server answered {problem.smtp_code} {words}",
+            again=problem.smtp_code < 500,
+        )
     except (smtplib.SMTPException, OSError) as problem:
         return Came(False, f"the mail server can't be reached: {problem}")
     return Came(True, "taken by the mail server")

@@ -18,7 +18,8 @@ class Finder(MetaPathFinder):
     def __init__(self, place: Path) -> None:
         suffix = EXTENSION_SUFFIXES[0]
         self.files = {
-            ".".join(path.relative_to(place).parts).removesuffix(suffix): path for path in place.rglob(f"*{suffix}")
+            ".".join(path.relative_to(place).parts).removesuffix(suffix): path
+            for path in place.rglob(f"*{suffix}")
         }
 
     def find_spec(

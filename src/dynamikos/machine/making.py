@@ -17,7 +17,15 @@ from pathlib import Path
 from typing import Any
 
 from dynamikos.machine import stops
-from dynamikos.machine.modules import MADE_FROM, MODULES, PLACE, SOURCES, is_current, signs, source_of
+from dynamikos.machine.modules import (
+    MADE_FROM,
+    MODULES,
+    PLACE,
+    SOURCES,
+    is_current,
+    signs,
+    source_of,
+)
 
 
 class NotMade(Exception):
@@ -25,11 +33,18 @@ class NotMade(Exception):
 
 
 def make(place: Path = PLACE, modules: Sequence[str] = MODULES, sources: Path = SOURCES) -> None:
-    """Compiles `modules`, which lie in `sources`, into `place`, whole or not at all. Raises NotMade, OSError."""
-    files = [str(path.relative_to(sources)) for module in modules if (path := source_of(module, sources))]
+    """Compiles `modules`, which lie in `sources`, into `place`, whole or not at all. Raises
+    NotMade, OSError.
+    """
+    files = [
+        str(path.relative_to(sources)) for module in modules if (path := source_of(module, sources))
+    ]
     made_from = signs(read_with(modules, sources), sources)
     place.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=place.parent, prefix="machine-code-") as name, contextlib.chdir(sources):
+    with (
+        tempfile.TemporaryDirectory(dir=place.parent, prefix="machine-code-") as name,
+        contextlib.chdir(sources),
+    ):
         folder, told = Path(name), io.StringIO()
         try:
             with contextlib.redirect_stdout(told), contextlib.redirect_stderr(told):
@@ -46,7 +61,9 @@ def make(place: Path = PLACE, modules: Sequence[str] = MODULES, sources: Path = 
 
 
 def read_with(modules: Iterable[str], sources: Path = SOURCES) -> set[Path]:
-    """The sources of `modules` and of what they import of ours: a compiler relies on the types of both."""
+    """The sources of `modules` and of what they import of ours: a compiler relies on the types of
+    both.
+    """
     found = set()
     for module in modules:
         path = source_of(module, sources)
@@ -61,7 +78,9 @@ def read_with(modules: Iterable[str], sources: Path = SOURCES) -> set[Path]:
 
 
 def _compiled(files: Sequence[str], folder: Path) -> None:
-    """One library for all, in which they call each other directly, and a small one for each to be found by."""
+    """One library for all, in which they call each other directly, and a small one for each to be
+    found by.
+    """
     from mypyc.build import mypycify  # not at the top: they take a second
     from setuptools import Distribution
     from setuptools.command.build_ext import build_ext
@@ -74,10 +93,19 @@ def _compiled(files: Sequence[str], folder: Path) -> None:
             super().build_extensions()
 
     parts = mypycify(
-        ["--config-file=", "--ignore-missing-imports", "--follow-imports=silent", "--cache-dir=/dev/null",
-         *files],
-        opt_level="2", debug_level="0", multi_file=True, target_dir=str(folder / "c"), group_name="dynamikos_engine",
-    )  # fmt: skip
+        [
+            "--config-file=",
+            "--ignore-missing-imports",
+            "--follow-imports=silent",
+            "--cache-dir=/dev/null",
+            *files,
+        ],
+        opt_level="2",
+        debug_level="0",
+        multi_file=True,
+        target_dir=str(folder / "c"),
+        group_name="dynamikos_engine",
+    )
     command = Build(Distribution({"name": "dynamikos", "ext_modules": parts}))
     command.build_lib, command.build_temp = str(folder / "code"), str(folder / "objects")
     command.ensure_finalized()
@@ -102,7 +130,12 @@ def _at_once(
     flags = compiler._get_cc_args(options, debug, extra_preargs)
     largest_first = sorted(objects, key=lambda each: -os.path.getsize(build[each][0]))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        list(pool.map(lambda each: compiler._compile(each, *build[each], flags, post, options), largest_first))
+        list(
+            pool.map(
+                lambda each: compiler._compile(each, *build[each], flags, post, options),
+                largest_first,
+            )
+        )
     return list(objects)
 
 
@@ -115,8 +148,11 @@ def main() -> int:
     try:
         make()
     except (NotMade, OSError) as problem:
-        print(f"dynamikos: the engine is interpreted, which is slower: it could not be compiled: {problem}",
-              file=sys.stderr)  # fmt: skip
+        print(
+            "dynamikos: the engine is interpreted, which is slower: it could not be compiled: "
+            f"{problem}",
+            file=sys.stderr,
+        )
         return 1
     return 0
 

@@ -50,16 +50,25 @@ MODULES = (
 def source_of(module: str, sources: Path = SOURCES) -> Path | None:
     """The file of a module of ours; None when there is none."""
     path = sources.joinpath(*module.split("."))
-    return next((each for each in (path.with_suffix(".py"), path / "__init__.py") if each.is_file()), None)
+    return next(
+        (each for each in (path.with_suffix(".py"), path / "__init__.py") if each.is_file()), None
+    )
 
 
 def signs(paths: Iterable[Path], sources: Path = SOURCES) -> dict[str, str]:
     """Each source, by its path in `sources`, and the SHA-256 of what it says."""
-    return {str(path.relative_to(sources)): hashlib.sha256(path.read_bytes()).hexdigest() for path in sorted(paths)}
+    return {
+        str(path.relative_to(sources)): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in sorted(paths)
+    }
 
 
-def is_current(place: Path = PLACE, modules: Sequence[str] = MODULES, sources: Path = SOURCES) -> bool:
-    """Whether the machine code in `place` is that of `modules` as their sources are now, for this Python."""
+def is_current(
+    place: Path = PLACE, modules: Sequence[str] = MODULES, sources: Path = SOURCES
+) -> bool:
+    """Whether the machine code in `place` is that of `modules` as their sources are now, for this
+    Python.
+    """
     try:
         made = json.loads((place / MADE_FROM).read_bytes())
         return bool(

@@ -1,4 +1,6 @@
-"""The small library in C that notes when a process could not run, compiled where a compiler is there."""
+"""The small library in C that notes when a process could not run, compiled where a compiler is
+there.
+"""
 
 import ctypes
 import hashlib

@@ -1,8 +1,8 @@
-"""Secrets at rest and on their way: sealed with a key outside the database, boxed for one generator, compared by
-fingerprint.
+"""Secrets at rest and on their way: sealed with a key outside the database, boxed for one
+generator, compared by fingerprint.
 
-Never stores anything. Sealing is AES-256-GCM bound to what it is about; a box is X25519, HKDF-SHA256 and
-ChaCha20-Poly1305 to the public key that a generator made for its own life.
+Never stores anything. Sealing is AES-256-GCM bound to what it is about; a box is X25519,
+HKDF-SHA256 and ChaCha20-Poly1305 to the public key that a generator made for its own life.
 """
 
 import hashlib
@@ -50,7 +50,8 @@ class Sealer:
             return AESGCM(self._key).decrypt(sealed[:12], sealed[12:], about.encode()).decode()
         except (InvalidTag, ValueError) as problem:
             raise SealingError(
-                "A secret can't be opened: it was sealed with another key. Type it again in Settings."
+                "A secret can't be opened: it was sealed with another key. Type it again in "
+                "Settings."
             ) from problem
 
     def fingerprint(self, text: str) -> str:
@@ -67,9 +68,9 @@ def public_of(key: X25519PrivateKey) -> bytes:
 
 
 def _shared(secret: bytes, ephemeral: bytes, public: bytes) -> bytes:
-    return HKDF(algorithm=SHA256(), length=32, salt=None, info=b"dynamikos delivery\0" + ephemeral + public).derive(
-        secret
-    )
+    return HKDF(
+        algorithm=SHA256(), length=32, salt=None, info=b"dynamikos delivery\0" + ephemeral + public
+    ).derive(secret)
 
 
 def box(values: dict[str, str], public: bytes) -> bytes:
@@ -87,7 +88,9 @@ def unbox(boxed: bytes, key: X25519PrivateKey) -> dict[str, str]:
         return {}
     ephemeral, rest = boxed[:32], boxed[32:]
     try:
-        shared = _shared(key.exchange(X25519PublicKey.from_public_bytes(ephemeral)), ephemeral, public_of(key))
+        shared = _shared(
+            key.exchange(X25519PublicKey.from_public_bytes(ephemeral)), ephemeral, public_of(key)
+        )
         opened: dict[str, str] = json.loads(ChaCha20Poly1305(shared).decrypt(bytes(12), rest, None))
     except (InvalidTag, ValueError) as problem:
         raise SealingError(

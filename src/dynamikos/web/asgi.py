@@ -12,6 +12,7 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "dynamikos.web.settings")
 application = get_asgi_application()
 get_resolver().url_patterns  # noqa: B018  (loads every page)
 make_ready()
-# what is loaded stays: looked through by the collector again and again it costs a page some 40 ms now and then
+# what is loaded stays: looked through by the collector again and again it costs a page some 40 ms
+# now and then
 gc.collect()
 gc.freeze()

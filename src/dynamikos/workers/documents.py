@@ -1,5 +1,5 @@
-"""Jobs on documents from outside and on recorded pages: what a stranger wrote is parsed here, in a child that is
-bounded, never in the web.
+"""Jobs on documents from outside and on recorded pages: what a stranger wrote is parsed here, in a
+child that is bounded, never in the web.
 """
 
 import zlib
@@ -14,7 +14,15 @@ from dynamikos.core.correlation.doing import Replay, doubts_on
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.correlation.witnessed import with_proofs
 from dynamikos.core.errors import ImportRefused, TextError
-from dynamikos.core.exchanges import Answer, Exchange, Recording, hosts_of, likeness, read_curl, read_har
+from dynamikos.core.exchanges import (
+    Answer,
+    Exchange,
+    Recording,
+    hosts_of,
+    likeness,
+    read_curl,
+    read_har,
+)
 from dynamikos.core.exchanges.har import HostSummary
 from dynamikos.core.frozen import canonical
 from dynamikos.core.journeys import parse_journey, parse_shared
@@ -53,21 +61,28 @@ def har(payload: bytes, progress: Progress) -> bytes:
         if number % 50 == 0:
             progress(0.8 + 0.2 * number / len(core.exchanges))
     return msgspec.msgpack.encode(
-        ReadRecording(core.creator, core.pages, list(core.remarks), hosts_of(core.exchanges), bodies)
+        ReadRecording(
+            core.creator, core.pages, list(core.remarks), hosts_of(core.exchanges), bodies
+        )
     )
 
 
 def curl(payload: bytes, progress: Progress) -> bytes:
     """A pasted text and the instant (µs) → ReadRecording without answers. Raises ImportRefused."""
     text, begun = msgspec.msgpack.decode(payload, type=tuple[str, int])
-    exchanges = [msgspec.structs.replace(each, started_us=begun + each.started_us) for each in read_curl(text)]
+    exchanges = [
+        msgspec.structs.replace(each, started_us=begun + each.started_us)
+        for each in read_curl(text)
+    ]
     return msgspec.msgpack.encode(
         ReadRecording("pasted", {}, [], hosts_of(exchanges), [stored(each) for each in exchanges])
     )
 
 
 class Described(msgspec.Struct, frozen=True, array_like=True):
-    """What an API description holds; and, where operations were chosen, the journey of them (canonical JSON)."""
+    """What an API description holds; and, where operations were chosen, the journey of them
+    (canonical JSON).
+    """
 
     title: str
     base: str
@@ -76,7 +91,8 @@ class Described(msgspec.Struct, frozen=True, array_like=True):
 
 
 def described(payload: bytes, progress: Progress) -> bytes:
-    """(document, its name, chosen operations or None, the journey's name, base address) → Described.
+    """(document, its name, chosen operations or None, the journey's name, base address) →
+    Described.
 
     Raises ImportRefused.
     """
@@ -84,12 +100,18 @@ def described(payload: bytes, progress: Progress) -> bytes:
         payload, type=tuple[bytes, str, list[str] | None, str, str]
     )
     found = Description(document, name)
-    made = canonical(found.journey(called or found.title, set(chosen), base)) if chosen is not None else b""
+    made = (
+        canonical(found.journey(called or found.title, set(chosen), base))
+        if chosen is not None
+        else b""
+    )
     return msgspec.msgpack.encode(Described(found.title, found.base(), found.operations(), made))
 
 
 def scripted(payload: bytes, progress: Progress) -> bytes:
-    """(recording, name, origins, environment values by origin) → the journey made from it, as canonical JSON."""
+    """(recording, name, origins, environment values by origin) → the journey made from it, as
+    canonical JSON.
+    """
     recording, name, origins, bases = msgspec.msgpack.decode(
         payload, type=tuple[Recording, str, list[str], dict[str, str]]
     )
@@ -103,8 +125,8 @@ def doing(payload: bytes, progress: Progress) -> bytes:
 
 
 def text_form(payload: bytes, progress: Progress) -> bytes:
-    """("journey" or "shared", its text) → (canonical JSON, "", 0, 0), or what is wrong with it: (b"", message, line,
-    column).
+    """("journey" or "shared", its text) → (canonical JSON, "", 0, 0), or what is wrong with it:
+    (b"", message, line, column).
     """
     kind, text = msgspec.msgpack.decode(payload, type=tuple[str, str])
     try:
@@ -129,7 +151,12 @@ def compare(payload: bytes, progress: Progress) -> bytes:
     """Pairs → for each the reasons why it looks different."""
     pairs = msgspec.msgpack.decode(payload, type=list[Pair])
     return msgspec.msgpack.encode(
-        [likeness.differences(each.recorded, each.status, each.headers, each.body, each.size_bytes) for each in pairs]
+        [
+            likeness.differences(
+                each.recorded, each.status, each.headers, each.body, each.size_bytes
+            )
+            for each in pairs
+        ]
     )
 
 
@@ -137,21 +164,34 @@ Seen = tuple[int, list[tuple[str, str]], bytes]  # status, headers, body
 
 
 def view_of(seen: Seen) -> View:
-    """A kept or recorded answer, whose body is decoded already, as captures and checks look at it."""
+    """A kept or recorded answer, whose body is decoded already, as captures and checks look at
+    it.
+    """
     status, headers, body = seen
     kept = [(n, v) for n, v in headers if n.lower() not in ("content-encoding", "content-length")]
     return View(
-        status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body
+        status,
+        [
+            (name.encode("latin-1", "replace"), value.encode("latin-1", "replace"))
+            for name, value in kept
+        ],
+        body,
     )
 
 
 def suggest(payload: bytes, progress: Progress) -> bytes:
-    """(answer, the recorded one or None, other bodies, values by name) → (words, check as JSON) of fitting checks."""
+    """(answer, the recorded one or None, other bodies, values by name) → (words, check as JSON) of
+    fitting checks.
+    """
     answer, recorded, others, values = msgspec.msgpack.decode(
         payload, type=tuple[Seen, Seen | None, list[str], dict[str, str]]
     )
-    found = suggested(view_of(answer), view_of(recorded) if recorded is not None else None, others, values)
-    return msgspec.msgpack.encode([(words, msgspec.json.encode(check).decode()) for words, check in found])
+    found = suggested(
+        view_of(answer), view_of(recorded) if recorded is not None else None, others, values
+    )
+    return msgspec.msgpack.encode(
+        [(words, msgspec.json.encode(check).decode()) for words, check in found]
+    )
 
 
 class GivenAnswer(msgspec.Struct, frozen=True, array_like=True):
@@ -177,7 +217,9 @@ class ByHand(msgspec.Struct, frozen=True, array_like=True):
 def by_hand(payload: bytes, progress: Progress) -> bytes:
     """ByHand → Strand. Raises DynamikosError."""
     asked = msgspec.msgpack.decode(payload, type=ByHand)
-    made = strand_by_hand(asked.recordings, asked.position, asked.text, origins=set(asked.origins), taken=asked.taken)
+    made = strand_by_hand(
+        asked.recordings, asked.position, asked.text, origins=set(asked.origins), taken=asked.taken
+    )
     return msgspec.msgpack.encode(with_proofs([made], asked.recordings)[0])
 
 
@@ -192,7 +234,9 @@ class Acceptance(msgspec.Struct, frozen=True, array_like=True):
 
 
 def accepted(payload: bytes, progress: Progress) -> bytes:
-    """Acceptance → (the changed journey as canonical JSON, what was done, what was left). Raises DynamikosError."""
+    """Acceptance → (the changed journey as canonical JSON, what was done, what was left). Raises
+    DynamikosError.
+    """
     asked = msgspec.msgpack.decode(payload, type=Acceptance)
     journey = JOURNEY.read(asked.journey)
     made: Accepted = accept(journey, asked.strands, asked.exchanges, asked.uses, asked.columns)  # type: ignore[arg-type]

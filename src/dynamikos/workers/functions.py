@@ -1,9 +1,10 @@
-"""The child in which a project's Python functions run: a program of its own that needs nothing but the standard
-library.
+"""The child in which a project's Python functions run: a program of its own that needs nothing but
+the standard library.
 
-Started with an empty environment and no inherited descriptors, where the kernel allows it in namespaces of its own with
-nothing but Python's files in sight; before it reads a line of the project it gives up root, limits its memory,
-processor time, files and processes, and leaves the network. Reads a JSON line for each call, answers with one.
+Started with an empty environment and no inherited descriptors, where the kernel allows it in
+namespaces of its own with nothing but Python's files in sight; before it reads a line of the
+project it gives up root, limits its memory, processor time, files and processes, and leaves the
+network. Reads a JSON line for each call, answers with one.
 """
 
 import ctypes
@@ -20,8 +21,8 @@ CPU_S, OPEN_FILES = 3600, 16
 
 
 def close_off(memory_mb: int, *, closed: bool) -> bool:
-    """Bounds this process for good; true when it is alone: without network, and with an account that owns nothing or
-    without a file system. `closed`: whoever started it has seen to that.
+    """Bounds this process for good; true when it is alone: without network, and with an account
+    that owns nothing or without a file system. `closed`: whoever started it has seen to that.
     """
     # never before the users of its generator
     os.setpriority(os.PRIO_PROCESS, 0, max(0, os.getpriority(os.PRIO_PROCESS, 0)))
@@ -47,7 +48,10 @@ def close_off(memory_mb: int, *, closed: bool) -> bool:
 def explained(problem: BaseException, names: dict[str, str]) -> dict[str, object]:
     """What went wrong, with the last line of the project's that took part in it."""
     if isinstance(problem, SyntaxError) and problem.filename in names:
-        return {"error": f"{problem.filename}, line {problem.lineno}: {problem.msg}", "line": problem.lineno}
+        return {
+            "error": f"{problem.filename}, line {problem.lineno}: {problem.msg}",
+            "line": problem.lineno,
+        }
     where = [each for each in traceback.extract_tb(problem.__traceback__) if each.filename in names]
     place = f"{where[-1].filename}, line {where[-1].lineno}: " if where else ""
     said = str(problem)[:500]
@@ -98,7 +102,11 @@ def main() -> None:
         for name, source in modules.items():
             exec(compile(source, f"{name}.py", "exec"), made[name].__dict__)
             for each, value in vars(made[name]).items():
-                if isinstance(value, types.FunctionType) and value.__module__ == name and not each.startswith("_"):
+                if (
+                    isinstance(value, types.FunctionType)
+                    and value.__module__ == name
+                    and not each.startswith("_")
+                ):
                     functions[f"{name}.{each}"] = value
     except BaseException as problem:
         say({"alone": alone, **explained(problem, sources)})
@@ -110,7 +118,8 @@ def main() -> None:
             function = functions.get(asked["call"])
             if function is None:
                 raise LookupError(
-                    f"there is no function {asked['call']}; there are {', '.join(sorted(functions)) or 'none'}"
+                    f"there is no function {asked['call']}; there are "
+                    f"{', '.join(sorted(functions)) or 'none'}"
                 )
             say({"value": as_text(function(**asked["with"]))[:1_000_000]})  # type: ignore[operator]
         except BaseException as problem:

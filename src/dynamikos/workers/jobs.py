@@ -1,4 +1,6 @@
-"""What workers do. A job takes and gives bytes (msgpack) and tells its progress; it imports the core only."""
+"""What workers do. A job takes and gives bytes (msgpack) and tells its progress; it imports the
+core only.
+"""
 
 import re
 from collections.abc import Callable, Iterable, Iterator
@@ -11,7 +13,16 @@ import msgspec
 from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
 from dynamikos.core.correlation import Rule, Strand, find_strands
 from dynamikos.core.correlation.witnessed import with_proofs
-from dynamikos.core.dealing import Block, Form, Reading, Rewrite, count_columns, packed, rewritten, unpack
+from dynamikos.core.dealing import (
+    Block,
+    Form,
+    Reading,
+    Rewrite,
+    count_columns,
+    packed,
+    rewritten,
+    unpack,
+)
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
@@ -23,8 +34,9 @@ MAX_MATCHES, AROUND = 200, 60
 
 
 class Trial(msgspec.Struct, frozen=True, array_like=True):
-    """What a capture finds in an answer: how many matches (up to 200), the one it takes, the text around it, and the
-    groups of a regular expression's first match (of the one taken where it is known).
+    """What a capture finds in an answer: how many matches (up to 200), the one it takes, the text
+    around it, and the groups of a regular expression's first match (of the one taken where it is
+    known).
     """
 
     count: int
@@ -40,7 +52,13 @@ def trial(payload: bytes, progress: Progress) -> bytes:
     find, take = compile_finder(capture), compile_capture(capture)
     made = []
     for answer in answers:
-        view = View(answer.status, answer.headers, answer.body, lambda answer=answer: answer.cookies, answer.addresses)  # type: ignore[misc]
+        view = View(
+            answer.status,
+            answer.headers,
+            answer.body,
+            lambda answer=answer: answer.cookies,
+            answer.addresses,
+        )  # type: ignore[misc]
         count = sum(1 for _ in islice(find(view), MAX_MATCHES))
         taken = take(view)
         text = view.text
@@ -48,9 +66,14 @@ def trial(payload: bytes, progress: Progress) -> bytes:
         at = text.find(taken) if taken else -1
         if capture.regex is not None and not capture.regex.header:
             for match in re.compile(capture.regex.pattern.encode(), re.S).finditer(answer.body):
-                found = [(group or b"").decode("utf-8", "replace") for group in (match.group(0), *match.groups())]
+                found = [
+                    (group or b"").decode("utf-8", "replace")
+                    for group in (match.group(0), *match.groups())
+                ]
                 if not groups or (
-                    taken is not None and len(found) > capture.regex.group and found[capture.regex.group] == taken
+                    taken is not None
+                    and len(found) > capture.regex.group
+                    and found[capture.regex.group] == taken
                 ):
                     groups, at = (
                         found,
@@ -66,7 +89,9 @@ def trial(payload: bytes, progress: Progress) -> bytes:
 
 
 class SearchJob(msgspec.Struct, frozen=True, array_like=True):
-    """A search for strands: recordings of one journey, a rehearsal as further evidence, origins to look at, rules."""
+    """A search for strands: recordings of one journey, a rehearsal as further evidence, origins to
+    look at, rules.
+    """
 
     recordings: list[list[Exchange]]
     rehearsal: list[Exchange] | None
@@ -78,14 +103,18 @@ def strands(payload: bytes, progress: Progress) -> bytes:
     """SearchJob → list of Strand."""
     asked = msgspec.msgpack.decode(payload, type=SearchJob)
     found: list[Strand] = find_strands(
-        asked.recordings, rehearsal=asked.rehearsal, origins=asked.origins, rules=asked.rules, progress=progress
+        asked.recordings,
+        rehearsal=asked.rehearsal,
+        origins=asked.origins,
+        rules=asked.rules,
+        progress=progress,
     )
     return msgspec.msgpack.encode(with_proofs(found, asked.recordings))
 
 
 def read_table(payload: bytes, progress: Progress) -> bytes:
-    """(path of a file, its name for messages, Form, path for blocks) → (columns, hash and rows and length of each
-    block).
+    """(path of a file, its name for messages, Form, path for blocks) → (columns, hash and rows and
+    length of each block).
 
     The blocks' bodies are written one after the other into the second file. Raises ImportRefused.
     """
@@ -93,22 +122,30 @@ def read_table(payload: bytes, progress: Progress) -> bytes:
     size = max(1, Path(path).stat().st_size)
     with open(path, "rb") as source:
         reading = Reading(iter(lambda: source.read(1 << 18), b""), name, form)
-        blocks = _written(packed(reading.rows()), out, lambda done: progress(min(0.99, reading.read_bytes / size)))
+        blocks = _written(
+            packed(reading.rows()), out, lambda done: progress(min(0.99, reading.read_bytes / size))
+        )
     return msgspec.msgpack.encode((reading.columns, blocks))
 
 
 def rewrite_table(payload: bytes, progress: Progress) -> bytes:
-    """(path of blocks' bodies one after the other, their lengths, number of rows, Rewrite, path for the new ones) → as
-    read_table, without columns.
+    """(path of blocks' bodies one after the other, their lengths, number of rows, Rewrite, path for
+    the new ones) → as read_table, without columns.
     """
-    path, lengths, rows, change, out = msgspec.msgpack.decode(payload, type=tuple[str, list[int], int, Rewrite, str])
+    path, lengths, rows, change, out = msgspec.msgpack.decode(
+        payload, type=tuple[str, list[int], int, Rewrite, str]
+    )
     with open(path, "rb") as source:
         made = rewritten((unpack(source.read(length)) for length in lengths), change, rows)
-        return msgspec.msgpack.encode(_written(made, out, lambda done: progress(done / len(lengths))))
+        return msgspec.msgpack.encode(
+            _written(made, out, lambda done: progress(done / len(lengths)))
+        )
 
 
 def count_table(payload: bytes, progress: Progress) -> bytes:
-    """(path of blocks' bodies one after the other, their lengths, number of columns) → Facts of each column."""
+    """(path of blocks' bodies one after the other, their lengths, number of columns) → Facts of
+    each column.
+    """
     path, lengths, columns = msgspec.msgpack.decode(payload, type=tuple[str, list[int], int])
 
     def blocks() -> Iterator[list[list[str]]]:
@@ -121,7 +158,9 @@ def count_table(payload: bytes, progress: Progress) -> bytes:
 
 
 def _written(blocks: Iterable[Block], out: str, told: Progress) -> list[tuple[str, int, int]]:
-    """Bodies into a file; hash, rows and length of each. `told` is given the number of blocks done."""
+    """Bodies into a file; hash, rows and length of each. `told` is given the number of blocks
+    done.
+    """
     found = []
     with open(out, "wb") as sink:
         for block in blocks:
@@ -132,8 +171,8 @@ def _written(blocks: Iterable[Block], out: str, told: Progress) -> list[tuple[st
 
 
 class Asked(msgspec.Struct, frozen=True, array_like=True):
-    """An expression to be tried: a text with holes, the values there are, and what it is to be: text, condition or
-    list.
+    """An expression to be tried: a text with holes, the values there are, and what it is to be:
+    text, condition or list.
     """
 
     text: str
@@ -143,8 +182,8 @@ class Asked(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Evaluated(msgspec.Struct, frozen=True, array_like=True):
-    """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0: nowhere; from = to:
-    something is missing there).
+    """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0:
+    nowhere; from = to: something is missing there).
     """
 
     value: str
@@ -177,7 +216,10 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
             except TemplateError as inner:
                 (start, end), within = hole.span(), hole.group(1)
                 if inner.at is not None:
-                    start, end = (hole.start(1) + len(within) - len(within.lstrip()) + place for place in inner.at)
+                    start, end = (
+                        hole.start(1) + len(within) - len(within.lstrip()) + place
+                        for place in inner.at
+                    )
                 return msgspec.msgpack.encode(Evaluated("", str(inner), start, end))
         return msgspec.msgpack.encode(Evaluated("", str(problem), 0, 0))
 

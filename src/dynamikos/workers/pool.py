@@ -1,4 +1,6 @@
-"""Asking a worker: a warm child process per job kind's memory, one job at a time, killed when it takes too long."""
+"""Asking a worker: a warm child process per job kind's memory, one job at a time, killed when it
+takes too long.
+"""
 
 import atexit
 import os
@@ -26,7 +28,11 @@ class Worker:
 
     def __init__(self, memory_mb: int) -> None:
         self.memory_mb = memory_mb
-        environment = {"PYTHONPATH": str(Path(__file__).parents[2]), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}
+        environment = {
+            "PYTHONPATH": str(Path(__file__).parents[2]),
+            "PATH": "/usr/bin:/bin",
+            "LANG": "C.UTF-8",
+        }
         self.process = subprocess.Popen(
             [sys.executable, "-m", "dynamikos.workers", str(memory_mb)],
             stdin=subprocess.PIPE,
@@ -36,9 +42,11 @@ class Worker:
             close_fds=True,
         )
 
-    def ask(self, name: str, payload: bytes, seconds: float, progress: Callable[[float], None]) -> bytes:
-        """The job's answer. Raises DynamikosError as the job does, WorkerError when it is over its bounds; `progress`
-        may raise to end it.
+    def ask(
+        self, name: str, payload: bytes, seconds: float, progress: Callable[[float], None]
+    ) -> bytes:
+        """The job's answer. Raises DynamikosError as the job does, WorkerError when it is over its
+        bounds; `progress` may raise to end it.
         """
         stdin, stdout = self.process.stdin, self.process.stdout
         assert stdin is not None and stdout is not None
@@ -64,7 +72,8 @@ class Worker:
         except (BrokenPipeError, EOFError) as problem:
             self.kill()
             raise WorkerError(
-                f"This took more than {self.memory_mb} MB of memory, so it was ended; nothing was changed. Try with"
+                f"This took more than {self.memory_mb} MB of memory, so it was ended; nothing was "
+                "changed. Try with"
                 " less, or a simpler expression."
             ) from problem
 
@@ -77,7 +86,8 @@ class Worker:
             if not ready:
                 self.kill()
                 raise WorkerError(
-                    f"This took longer than {seconds:g} s, so it was ended; nothing was changed. Try a simpler"
+                    f"This took longer than {seconds:g} s, so it was ended; nothing was changed. "
+                    "Try a simpler"
                     " expression, or less."
                 )
             part = os.read(stdout.fileno(), min(1 << 20, size - len(parts)))

@@ -43,7 +43,9 @@ def rest_api(t: Tape) -> None:
 
 
 def pkce(t: Tape) -> None:
-    """Sign-in by redirects with a verifier and state of the client's own, then tokens that are renewed."""
+    """Sign-in by redirects with a verifier and state of the client's own, then tokens that are
+    renewed.
+    """
     ver = t.hex(43)
     st = t.hex(20)
     code = t.must(t.hex(24))
@@ -87,14 +89,17 @@ def soap(t: Tape) -> None:
     t.call(
         "POST",
         "/ws",
-        raw=f"<Envelope><Head><sid>{sid}</sid></Head><Body><list max='10'/></Body></Envelope>".encode(),
+        raw=f"<Envelope><Head><sid>{sid}</sid></Head><Body><list "
+        "max='10'/></Body></Envelope>".encode(),
         kind="text/xml",
-        page=f"<Envelope><item id='{t.number(20000, 90000)}'>a</item><item id='{kid}'>kiln</item></Envelope>",
+        page=f"<Envelope><item id='{t.number(20000, 90000)}'>a</item><item "
+        f"id='{kid}'>kiln</item></Envelope>",
     )
     t.call(
         "POST",
         "/ws",
-        raw=f"<Envelope><Head><sid>{sid}</sid></Head><Body><fire id='{kid}'/></Body></Envelope>".encode(),
+        raw=f"<Envelope><Head><sid>{sid}</sid></Head><Body><fire "
+        f"id='{kid}'/></Body></Envelope>".encode(),
         kind="text/xml",
         page="<Envelope>ok</Envelope>",
     )
@@ -109,7 +114,8 @@ def entities(t: Tape) -> None:
         "GET",
         "/f",
         page=(
-            f"<form><input type=hidden name=tk value='{enc}'><input type=hidden name=w value='{html.escape(w)}'></form>"
+            f"<form><input type=hidden name=tk value='{enc}'><input type=hidden name=w "
+            f"value='{html.escape(w)}'></form>"
         ),
     )
     t.call("POST", "/f", form={"tk": v, "w": w, "city": "Leeds"}, page="<p>done</p>")
@@ -135,7 +141,13 @@ def xsrf(t: Tape) -> None:
         body={"a": 1, "qty": t.draw.randint(1, 9)},
         gives={"ok": True, "left": t.draw.randint(1, 9)},
     )
-    t.call("POST", "/x", sent={"X-XSRF-TOKEN": c}, body={"a": 2, "qty": t.draw.randint(1, 9)}, gives={"ok": True})
+    t.call(
+        "POST",
+        "/x",
+        sent={"X-XSRF-TOKEN": c},
+        body={"a": 2, "qty": t.draw.randint(1, 9)},
+        gives={"ok": True},
+    )
 
 
 def words_first(t: Tape) -> None:
@@ -156,7 +168,10 @@ def words_first(t: Tape) -> None:
     t.call(
         "GET",
         f"/search?q={term}",
-        gives={"q": term, "hits": [{"pid": int(i), "name": f"{term} {n}"} for n, i in enumerate(ids)]},
+        gives={
+            "q": term,
+            "hits": [{"pid": int(i), "name": f"{term} {n}"} for n, i in enumerate(ids)],
+        },
     )
     pick = t.must(ids[t.draw.randint(0, 3)])
     t.call("GET", f"/collect?cid={cid}&t=event&z={t.number(10**8, 10**9)}")
@@ -164,12 +179,18 @@ def words_first(t: Tape) -> None:
         "POST",
         "/cart",
         body={"pid": int(pick), "qty": t.draw.randint(1, 3), "rid": t.uuid()},
-        gives={"cart": {"id": (cart := t.must(t.hex(12))), "items": 1, "total": t.draw.randint(10, 99)}},
+        gives={
+            "cart": {"id": (cart := t.must(t.hex(12))), "items": 1, "total": t.draw.randint(10, 99)}
+        },
     )
     t.call(
         "POST",
         f"/cart/{cart}/checkout",
-        form={"email": "ada@k.example", "coupon": "", "ship_day": "2026-12-0" + str(t.draw.randint(1, 9))},
+        form={
+            "email": "ada@k.example",
+            "coupon": "",
+            "ship_day": "2026-12-0" + str(t.draw.randint(1, 9)),
+        },
         page="<p>Thanks</p>",
     )
 
@@ -182,7 +203,8 @@ def jsescape(t: Tape) -> None:
         "GET",
         "/",
         page=(
-            f"<script>var c=\"{{\\x22k\\x22:\\x22{v.replace('=', chr(92) + 'u003d')}\\x22}}\"; var d = {{'conf':"
+            f'<script>var c="{{\\x22k\\x22:\\x22{v.replace("=", chr(92) + "u003d")}\\x22}}"; var '
+            f"d = {{'conf':"
             f' {{ticket:"{u}"}}}};</script>'
         ),
     )
@@ -208,15 +230,23 @@ def jwtsub(t: Tape) -> None:
         + ".c2ln"
     )
     t.must(tok)
-    t.call("POST", "/login", body={"u": "a", "p": "b"}, gives={"token": tok, "profile": {"uid": sub}})
-    t.call("GET", f"/users/{sub}/things", sent={"Authorization": "Bearer " + tok}, gives={"things": []})
+    t.call(
+        "POST", "/login", body={"u": "a", "p": "b"}, gives={"token": tok, "profile": {"uid": sub}}
+    )
+    t.call(
+        "GET", f"/users/{sub}/things", sent={"Authorization": "Bearer " + tok}, gives={"things": []}
+    )
 
 
 def longer_texts(t: Tape) -> None:
     """Envelopes whose optional parts are there in one recording and not in the other."""
     sid, kid = t.must(t.hex(24)), t.must(t.number(20000, 90000))
     t.call(
-        "POST", "/ws", raw=b"<e><login><u>ada</u></login></e>", kind="text/xml", page=f"<e><session>{sid}</session></e>"
+        "POST",
+        "/ws",
+        raw=b"<e><login><u>ada</u></login></e>",
+        kind="text/xml",
+        page=f"<e><session>{sid}</session></e>",
     )
     extra = "<trace>on</trace><lang>en</lang>" if t.seed % 2 else ""
     t.call(

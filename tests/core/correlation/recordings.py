@@ -1,5 +1,5 @@
-"""Made-up recordings of invented applications, each played twice by a small model of its server, with what must be
-found.
+"""Made-up recordings of invented applications, each played twice by a small model of its server,
+with what must be found.
 """
 
 import base64
@@ -19,7 +19,9 @@ HTML, JSON = "text/html; charset=utf-8", "application/json"
 
 @dataclass
 class Tape:
-    """Collects exchanges; `draw` is what the server and the client draw their values from, other in each recording."""
+    """Collects exchanges; `draw` is what the server and the client draw their values from, other in
+    each recording.
+    """
 
     base: str
     seed: int
@@ -73,10 +75,14 @@ class Tape:
         if kind:
             out.append(("Content-Type", kind))
         back = [("Date", "Tue, 21 Sep 2026 10:00:00 GMT"), *(headers or {}).items()]
-        back += [("Set-Cookie", f"{name}={value}; Path=/") for name, value in (cookies or {}).items()]
+        back += [
+            ("Set-Cookie", f"{name}={value}; Path=/") for name, value in (cookies or {}).items()
+        ]
         content = b""
         if page is not None:
-            content = f"<!DOCTYPE html><html><head><title>{path}</title></head><body>{page}</body></html>".encode()
+            content = (
+                f"<!DOCTYPE html><html><head><title>{path}</title></head><body>{page}</body></html>"
+            ).encode()
             back.append(("Content-Type", HTML))
         elif gives is not None:
             content = json.dumps(gives).encode()
@@ -95,7 +101,9 @@ class Tape:
 
 
 def form_state(tape: Tape) -> None:
-    """A counter of an archive that keeps the state of its forms in hidden fields, anew on every page."""
+    """A counter of an archive that keeps the state of its forms in hidden fields, anew on every
+    page.
+    """
 
     def page(extra: str = "") -> tuple[str, str, str]:
         state, check = (
@@ -103,14 +111,16 @@ def form_state(tape: Tape) -> None:
             tape.hex(8).upper(),
         )
         fields = (
-            f'<input type="hidden" name="_page_state" id="s1" value="{state}"><input type="hidden" name="_state_check"'
+            f'<input type="hidden" name="_page_state" id="s1" value="{state}"><input type="hidden" '
+            'name="_state_check"'
             f' value="{check}">'
         )
         return (
             state,
             check,
             (
-                f'<form method="post" action="/desk">{fields}<input type="hidden" name="lang" value="en">{extra}<input'
+                f'<form method="post" action="/desk">{fields}<input type="hidden" name="lang" '
+                f'value="en">{extra}<input'
                 ' name="reader"></form>'
             ),
         )
@@ -125,14 +135,22 @@ def form_state(tape: Tape) -> None:
             tape.must(row)
         old = (state, check)
         state, check, html = page(f'<a data-row="{row}" href="#">Open</a>')
-        sent = {"_page_state": old[0], "_state_check": old[1], "lang": "en", "reader": reader, "_event": f"step{step}"}
+        sent = {
+            "_page_state": old[0],
+            "_state_check": old[1],
+            "lang": "en",
+            "reader": reader,
+            "_event": f"step{step}",
+        }
         if step:
             sent["row"] = row
         tape.call("POST", "/desk", form=sent, page=html)
 
 
 def graph_queries(tape: Tape) -> None:
-    """A greenhouse with one address for everything: ids in variables, in the query's own text, a cursor."""
+    """A greenhouse with one address for everything: ids in variables, in the query's own text, a
+    cursor.
+    """
     token = tape.must(tape.hex(40))
     tape.call(
         "POST",
@@ -154,8 +172,16 @@ def graph_queries(tape: Tape) -> None:
         "POST",
         "/graph",
         sent=auth,
-        body={"operationName": "Beds", "query": "query Beds { beds(first: 3) { id name free } }", "variables": {}},
-        gives={"data": {"beds": {"nodes": beds, "pageInfo": {"endCursor": cursor, "hasNextPage": True}}}},
+        body={
+            "operationName": "Beds",
+            "query": "query Beds { beds(first: 3) { id name free } }",
+            "variables": {},
+        },
+        gives={
+            "data": {
+                "beds": {"nodes": beds, "pageInfo": {"endCursor": cursor, "hasNextPage": True}}
+            }
+        },
     )
     tape.call(
         "POST",
@@ -166,7 +192,9 @@ def graph_queries(tape: Tape) -> None:
             "query": "query Beds($a: String) { beds(first: 3, after: $a) { id name free } }",
             "variables": {"a": cursor},
         },
-        gives={"data": {"beds": {"nodes": [], "pageInfo": {"endCursor": None, "hasNextPage": False}}}},
+        gives={
+            "data": {"beds": {"nodes": [], "pageInfo": {"endCursor": None, "hasNextPage": False}}}
+        },
     )
     bed = tape.must(str(beds[1]["id"]))
     planting = tape.must(f"pl-{tape.number(1000, 9999)}-{tape.hex(4)}")
@@ -185,25 +213,34 @@ def graph_queries(tape: Tape) -> None:
         "POST",
         "/graph",
         sent=auth,
-        body={"operationName": None, "query": f'mutation {{ water(planting: "{planting}", litres: 3) {{ ok }} }}'},
+        body={
+            "operationName": None,
+            "query": f'mutation {{ water(planting: "{planting}", litres: 3) {{ ok }} }}',
+        },
         gives={"data": {"water": {"ok": True}}},
     )
 
 
 def hand_over(tape: Tape) -> None:
-    """A ferry's ticket office that lets a harbour office sign people in, by redirects with state and code."""
+    """A ferry's ticket office that lets a harbour office sign people in, by redirects with state
+    and code.
+    """
     port = "http://harbour.ferries.example"
     state, nonce, code = tape.must(tape.hex(24)), tape.must(tape.hex(16)), tape.must(tape.hex(30))
     back = quote(tape.base + "/back", safe="")
-    ask = f"/authorize?response_type=code&client_id=tickets&redirect_uri={back}&state={state}&nonce={nonce}"
+    ask = f"/authorize?response_type=code&client_id=tickets&redirect_uri={back}&state={state}"
+    ask += f"&nonce={nonce}"
     tape.call("GET", "/", page='<a href="/enter">Enter</a>')
-    tape.call("GET", "/enter", status=302, headers={"Location": port + ask}, cookies={"pre": tape.hex()})
+    tape.call(
+        "GET", "/enter", status=302, headers={"Location": port + ask}, cookies={"pre": tape.hex()}
+    )
     ticket = tape.must(tape.hex(18))
     tape.call(
         "GET",
         port + ask,
         page=(
-            f'<form action="/sign" method="post"><input type="hidden" name="login_ticket" value="{ticket}"><input'
+            '<form action="/sign" method="post"><input type="hidden" name="login_ticket" '
+            f'value="{ticket}"><input'
             ' name="who"><input type="password" name="pw"></form>'
         ),
     )
@@ -221,7 +258,9 @@ def hand_over(tape: Tape) -> None:
     )
     access = tape.must(
         "eyJhbGciOiJub25lIn0."
-        + base64.urlsafe_b64encode(json.dumps({"sub": tape.hex(8), "iat": int(tape.now_ms()) // 1000}).encode())
+        + base64.urlsafe_b64encode(
+            json.dumps({"sub": tape.hex(8), "iat": int(tape.now_ms()) // 1000}).encode()
+        )
         .decode()
         .rstrip("=")
         + ".c2ln"
@@ -250,8 +289,8 @@ def hand_over(tape: Tape) -> None:
 
 
 def nested_ids(tape: Tape) -> None:
-    """A weaver's shop: ids deep in JSON, sent in paths, in a JSON text inside of a query, in an ETag-like version
-    header.
+    """A weaver's shop: ids deep in JSON, sent in paths, in a JSON text inside of a query, in an
+    ETag-like version header.
     """
     csrf = tape.must(tape.hex(32))
     tape.call(
@@ -266,13 +305,19 @@ def nested_ids(tape: Tape) -> None:
         {
             "loom": {
                 "meta": {"uid": tape.uuid(), "rev": f'W/"{tape.hex(6)}"'},
-                "yarns": [{"yarnId": int(tape.number(200, 999)), "colour": c} for c in ("red", "blue")],
+                "yarns": [
+                    {"yarnId": int(tape.number(200, 999)), "colour": c} for c in ("red", "blue")
+                ],
             },
             "ready": r,
         }
         for r in (False, True)
     ]
-    tape.call("GET", "/api/looms?size=20&sort=name", gives={"result": {"items": looms, "total": 2}, "took": 12})
+    tape.call(
+        "GET",
+        "/api/looms?size=20&sort=name",
+        gives={"result": {"items": looms, "total": 2}, "took": 12},
+    )
     loom = looms[1]["loom"]
     uid, yarn = tape.must(loom["meta"]["uid"]), tape.must(str(loom["yarns"][0]["yarnId"]))
     filters = json.dumps({"yarn": loom["yarns"][0]["yarnId"], "unit": "m"})
@@ -288,25 +333,33 @@ def nested_ids(tape: Tape) -> None:
         "POST",
         f"/api/looms/{uid}/orders",
         sent={"X-Request-Guard": csrf, "X-Idempotency-Key": tape.uuid()},
-        body={"quote": price, "lines": [{"yarn": {"id": int(yarn)}, "metres": 40}], "note": "for the winter"},
+        body={
+            "quote": price,
+            "lines": [{"yarn": {"id": int(yarn)}, "metres": 40}],
+            "note": "for the winter",
+        },
         status=201,
-        gives={"order": {"number": order, "links": {"self": f"/api/orders/{quote(order, safe='')}"}}},
+        gives={
+            "order": {"number": order, "links": {"self": f"/api/orders/{quote(order, safe='')}"}}
+        },
     )
     tape.call("GET", f"/api/orders/{quote(order, safe='')}", gives={"state": "open"})
 
 
 def wizard(tape: Tape) -> None:
-    """A museum's loan in four pages, multipart, each with a step key; a draft's number in the action; a script's
-    constant.
+    """A museum's loan in four pages, multipart, each with a step key; a draft's number in the
+    action; a script's constant.
     """
 
     def parts(fields: dict[str, str]) -> tuple[bytes, str]:
         mark = f"----mark{tape.hex(12)}"
         text = "".join(
-            f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n' for n, v in fields.items()
+            f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n'
+            for n, v in fields.items()
         )
         text += (
-            f'--{mark}\r\nContent-Disposition: form-data; name="scan"; filename="a.png"\r\nContent-Type:'
+            f'--{mark}\r\nContent-Disposition: form-data; name="scan"; '
+            'filename="a.png"\r\nContent-Type:'
             f" image/png\r\n\r\n\x89PNG{tape.hex()}\r\n"
         )
         return (text + f"--{mark}--\r\n").encode("latin-1"), f"multipart/form-data; boundary={mark}"
@@ -316,22 +369,33 @@ def wizard(tape: Tape) -> None:
         "GET",
         "/loans/new",
         page=(
-            '<form id="loan" method="post" enctype="multipart/form-data" action="/loans"><input type="hidden"'
-            f' name="step_key" value="{key}"><select name="hall"><option value="3">East</option><option'
+            '<form id="loan" method="post" enctype="multipart/form-data" action="/loans"><input '
+            'type="hidden"'
+            f' name="step_key" value="{key}"><select name="hall"><option '
+            'value="3">East</option><option'
             ' value="7">West</option></select><input name="curator"></form>'
         ),
     )
     body, kind = parts({"step_key": key, "hall": "7", "curator": "Gwen Calder", "days": "14"})
     draft = tape.must(tape.number(30_000, 69_999))
-    tape.call("POST", "/loans", raw=body, kind=kind, status=303, headers={"Location": f"/loans/{draft}/pieces"})
+    tape.call(
+        "POST",
+        "/loans",
+        raw=body,
+        kind=kind,
+        status=303,
+        headers={"Location": f"/loans/{draft}/pieces"},
+    )
     key = tape.must(tape.hex(16))
     upload = tape.must(tape.hex(22))
     tape.call(
         "GET",
         f"/loans/{draft}/pieces",
         page=(
-            f'<form action="/loans/{draft}/pieces" method="post"><input type="hidden" name="step_key"'
-            f" value=\"{key}\"></form><script>const loan = {{uploadTicket: '{upload}', maxMb: 20}};</script>"
+            f'<form action="/loans/{draft}/pieces" method="post"><input type="hidden" '
+            'name="step_key"'
+            f" value=\"{key}\"></form><script>const loan = {{uploadTicket: '{upload}', maxMb: "
+            f"20}};</script>"
         ),
     )
     body, kind = parts({"step_key": key, "ticket": upload, "piece": "urn"})
@@ -342,7 +406,8 @@ def wizard(tape: Tape) -> None:
         raw=body,
         kind=kind,
         page=(
-            f'<p>Almost done.</p><a class="finish" href="/loans/{draft}/finish?confirm={confirm}&amp;tab=2">Finish</a>'
+            '<p>Almost done.</p><a class="finish" '
+            f'href="/loans/{draft}/finish?confirm={confirm}&amp;tab=2">Finish</a>'
         ),
     )
     tape.call("GET", f"/loans/{draft}/finish?confirm={confirm}&tab=2", page="<h1>Lent</h1>")
@@ -350,10 +415,17 @@ def wizard(tape: Tape) -> None:
 
 def chance_numbers(tape: Tape) -> None:
     """A bakery with small numeric ids, in answers full of other small numbers."""
-    clutter = {"page": 1, "total": 48, "ovens": [{"n": n, "heat": 180 + n, "minutes": 12 + n} for n in range(1, 25)]}
+    clutter = {
+        "page": 1,
+        "total": 48,
+        "ovens": [{"n": n, "heat": 180 + n, "minutes": 12 + n} for n in range(1, 25)],
+    }
     batch, tray = tape.must(tape.number(1001, 9899)), tape.must(tape.number(101, 989))
     tape.call("GET", "/api/status?limit=24&offset=0", gives=clutter)
-    batches = [{"id": int(tape.number(1001, 9899)), "name": "rye"}, {"id": int(batch), "name": "oat"}]
+    batches = [
+        {"id": int(tape.number(1001, 9899)), "name": "rye"},
+        {"id": int(batch), "name": "oat"},
+    ]
     tape.call(
         "GET",
         "/api/batches?limit=24&offset=0",
@@ -362,7 +434,10 @@ def chance_numbers(tape: Tape) -> None:
     tape.call(
         "GET",
         f"/api/batches/{batch}/trays",
-        gives={"trays": [{"tray_id": int(tray), "loaves": 24}], "width": int(tape.number(300, 700))},
+        gives={
+            "trays": [{"tray_id": int(tray), "loaves": 24}],
+            "width": int(tape.number(300, 700)),
+        },
     )
     x, y = tape.number(100, 600), tape.number(100, 400)
     tape.call(
@@ -372,12 +447,16 @@ def chance_numbers(tape: Tape) -> None:
         status=201,
         gives={"loaf": {"no": 12, "tray": int(tray)}},
     )
-    tape.call("GET", f"/api/batches/{batch}?detail=12&t={tape.now_ms()}", gives={"id": int(batch), "count": 12})
+    tape.call(
+        "GET",
+        f"/api/batches/{batch}?detail=12&t={tape.now_ms()}",
+        gives={"id": int(batch), "count": 12},
+    )
 
 
 def polling(tape: Tape) -> None:
-    """A print shop: a job started by the client under its own id, polled until done, its result's key in a header and
-    in a script.
+    """A print shop: a job started by the client under its own id, polled until done, its result's
+    key in a header and in a script.
     """
     mine = tape.uuid()
     tape.call(
@@ -385,7 +464,8 @@ def polling(tape: Tape) -> None:
         "/studio",
         page=(
             "<script>var cfg ="
-            f" JSON.parse('{{\\u0022upload\\u0022:\\u0022{tape.must(tape.hex(18))}\\u0022}}');</script>"
+            f" JSON.parse('{{\\u0022upload\\u0022:\\u0022{tape.must(tape.hex(18))}\\u0022}}');"
+            "</script>"
         ),
     )
     upload = tape.issued[-1]
@@ -398,7 +478,12 @@ def polling(tape: Tape) -> None:
         gives={"id": mine, "ticket": ticket, "state": "queued"},
     )
     for _ in range(tape.draw.randint(1, 4)):
-        tape.call("GET", f"/jobs/{mine}?ticket={ticket}", status=202, gives={"id": mine, "state": "working"})
+        tape.call(
+            "GET",
+            f"/jobs/{mine}?ticket={ticket}",
+            status=202,
+            gives={"id": mine, "state": "working"},
+        )
     proof = tape.must(tape.hex(26))
     tape.call(
         "GET",
@@ -410,7 +495,8 @@ def polling(tape: Tape) -> None:
 
 
 SCENES: dict[str, Callable[[Tape], None]] = {
-    each.__name__: each for each in (form_state, graph_queries, hand_over, nested_ids, wizard, chance_numbers, polling)
+    each.__name__: each
+    for each in (form_state, graph_queries, hand_over, nested_ids, wizard, chance_numbers, polling)
 }
 
 
@@ -418,7 +504,10 @@ def played(name: str, seed: int) -> Tape:
     from tests.core.correlation.further import FURTHER
 
     tape = Tape(
-        "http://app.ferries.example" if name == "hand_over" else f"http://{name.replace('_', '-')}.example", seed
+        "http://app.ferries.example"
+        if name == "hand_over"
+        else f"http://{name.replace('_', '-')}.example",
+        seed,
     )
     (SCENES.get(name) or FURTHER[name])(tape)
     return tape

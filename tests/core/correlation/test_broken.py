@@ -1,5 +1,5 @@
-"""Recordings with holes, odd addresses and bodies that are not what they say: the search and the journey never break on
-them.
+"""Recordings with holes, odd addresses and bodies that are not what they say: the search and the
+journey never break on them.
 """
 
 import json
@@ -48,14 +48,17 @@ def broken(file: Path, draw: random.Random) -> bytes:
             request.pop(draw.choice(sorted(request)))
         elif kind == 4:
             response.update(
-                status=draw.choice((302, 201)), headers=[{"name": "Location", "value": draw.choice(PLACES)}]
+                status=draw.choice((302, 201)),
+                headers=[{"name": "Location", "value": draw.choice(PLACES)}],
             )
         elif kind == 5:
             request["url"] = "http://127.0.0.1:8470" + draw.choice(ADDRESSES)
         elif kind == 6:
             request["postData"] = dict(zip(("mimeType", "text"), draw.choice(SENT), strict=True))
         else:
-            response["content"] = dict(zip(("mimeType", "text"), draw.choice(RECEIVED), strict=True))
+            response["content"] = dict(
+                zip(("mimeType", "text"), draw.choice(RECEIVED), strict=True)
+            )
             entry["startedDateTime"] = draw.choice(("2026-01-01T00:00:00Z", "1970-01-01T00:00:00Z"))
     return json.dumps(har).encode()
 
@@ -67,7 +70,8 @@ class Broken(TestCase):
             draw = random.Random(seed)
             try:
                 one, other = (
-                    read_har(broken(EXAMPLES / name, draw)) for name in ("evening-session.har", "second-evening.har")
+                    read_har(broken(EXAMPLES / name, draw))
+                    for name in ("evening-session.har", "second-evening.har")
                 )
             except DynamikosError:
                 continue
@@ -78,9 +82,13 @@ class Broken(TestCase):
                     found = find_strands([one.exchanges], rehearsal=other.exchanges)
                 journey = journey_from(one, "Broken", own_origins(one.exchanges))
                 accepted = accept(
-                    journey, [each for each in found if each.proven or each.kind == "client-made"], one.exchanges
+                    journey,
+                    [each for each in found if each.proven or each.kind == "client-made"],
+                    one.exchanges,
                 )
                 self.assertEqual(parse_journey(write_journey(accepted.journey)), accepted.journey)
-                self.assertEqual(len(read_har(write_har(one.exchanges)).exchanges), len(one.exchanges))
+                self.assertEqual(
+                    len(read_har(write_har(one.exchanges)).exchanges), len(one.exchanges)
+                )
                 searched += 1
         self.assertGreater(searched, 30)

@@ -11,7 +11,9 @@ from tests.core.correlation.recordings import SCENES, Tape, played
 
 class ByHand(TestCase):
     def test_every_planted_value_can_be_followed_from_its_answer(self) -> None:
-        """For each scene: what the search proves can also be begun by hand, with the same places and a proof."""
+        """For each scene: what the search proves can also be begun by hand, with the same places
+        and a proof.
+        """
         from dynamikos.core.correlation import find_strands, own_origins
 
         tried = 0
@@ -28,10 +30,16 @@ class ByHand(TestCase):
                     continue
                 if any(use.coding for use in strand.uses) or strand.capture.pick == "random":
                     continue  # what is wrapped when it is sent is marked as it is sent
-                made = strand_by_hand(recordings, strand.origin.entry, strand.value, origins=own_origins(recordings[0]))
+                made = strand_by_hand(
+                    recordings,
+                    strand.origin.entry,
+                    strand.value,
+                    origins=own_origins(recordings[0]),
+                )
                 self.assertTrue(made.proven, (name, strand.name))
                 self.assertLessEqual(
-                    {(use.entry, use.place) for use in strand.uses}, {(use.entry, use.place) for use in made.uses}
+                    {(use.entry, use.place) for use in strand.uses},
+                    {(use.entry, use.place) for use in made.uses},
                 )
                 tried += 1
         self.assertGreater(tried, 15)
@@ -43,20 +51,31 @@ class ByHand(TestCase):
 
         origins = own_origins(recordings[0])
         strand = next(
-            each for each in find_strands(recordings) if each.kind == "issued" and each.proven and not each.followed
+            each
+            for each in find_strands(recordings)
+            if each.kind == "issued" and each.proven and not each.followed
         )
         assert strand.origin is not None
-        made = strand_by_hand(recordings, strand.origin.entry, strand.value, origins=origins, taken=[strand.name])
+        made = strand_by_hand(
+            recordings, strand.origin.entry, strand.value, origins=origins, taken=[strand.name]
+        )
         self.assertNotEqual(made.name, strand.name)
-        journey = journey_from(Recording(exchanges=tuple(recordings[0]), pages={}), "By hand", origins)
+        journey = journey_from(
+            Recording(exchanges=tuple(recordings[0]), pages={}), "By hand", origins
+        )
         changed = accept(journey, [made], recordings[0]).journey
         captured = {
-            capture.name for _, step in changed.steps() for request in step.requests for capture in request.captures
+            capture.name
+            for _, step in changed.steps()
+            for request in step.requests
+            for capture in request.captures
         }
         self.assertIn(made.name, captured)
 
     def test_places_that_hold_a_short_value_by_chance(self) -> None:
-        """With a second recording they are left out; with one alone they are listed, and not ticked."""
+        """With a second recording they are left out; with one alone they are listed, and not
+        ticked.
+        """
         tapes = [Tape("http://desk.example", seed) for seed in (1, 2)]
         for t in tapes:
             page = str(6 + t.seed)
@@ -65,7 +84,8 @@ class ByHand(TestCase):
             t.call("GET", "/search?rows=7&page_id=" + page, page="<p>found</p>")
         alone = strand_by_hand([tapes[0].exchanges], 0, "7", origins=["http://desk.example"])
         self.assertEqual(
-            {use.place: use.sure for use in alone.uses}, {"path 2": True, "query rows": False, "query page_id": True}
+            {use.place: use.sure for use in alone.uses},
+            {"path 2": True, "query rows": False, "query page_id": True},
         )
         both = strand_by_hand([t.exchanges for t in tapes], 0, "7", origins=["http://desk.example"])
         self.assertEqual({use.place for use in both.uses}, {"path 2", "query page_id"})

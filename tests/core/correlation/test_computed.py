@@ -1,4 +1,6 @@
-"""Typed values that are computed from others are found, said in words, and computed again when they are accepted."""
+"""Typed values that are computed from others are found, said in words, and computed again when they
+are accepted.
+"""
 
 from datetime import date, timedelta
 from unittest import TestCase
@@ -15,13 +17,19 @@ TITLES = ("Café on the hill, no. 5", "Copper lamp", "Second-hand telescope moun
 
 
 def recorded(seeds: tuple[int, ...] = (0, 1, 2)) -> list[Tape]:
-    """A person writes an advertisement: its address, its end and its price with postage come from what is typed."""
+    """A person writes an advertisement: its address, its end and its price with postage come from
+    what is typed.
+    """
     tapes = [Tape(BASE, seed) for seed in seeds]
     slugs = ("cafe-on-the-hill-no-5", "copper-lamp", "second-hand-telescope-mount")
     for t in tapes:
         title, begin = TITLES[t.seed], date(2026, 3, 5) + timedelta(days=t.seed * 11)
         price, postage = 120 + t.seed * 17, 14 + t.seed * 3
-        t.call("GET", "/new", page="<form><input name=title><input name=begin><input name=price></form>")
+        t.call(
+            "GET",
+            "/new",
+            page="<form><input name=title><input name=begin><input name=price></form>",
+        )
         form = {
             "title": title,
             "slug": slugs[t.seed],
@@ -44,7 +52,9 @@ class Computed(TestCase):
         self.assertEqual(found["slug"].pattern, "the slug of title")
         self.assertEqual(found["end"].pattern, "begin plus 14 days")
         self.assertEqual(found["total"].pattern, "the sum of price and postage")
-        self.assertEqual([found[name].made_by for name in ("title", "begin", "price", "postage")], [""] * 4)
+        self.assertEqual(
+            [found[name].made_by for name in ("title", "begin", "price", "postage")], [""] * 4
+        )
         self.assertTrue(all(found[name].kind == "typed" for name in ("slug", "end", "total")))
 
     def test_accepted_they_compute_what_the_recordings_sent(self) -> None:
@@ -53,7 +63,9 @@ class Computed(TestCase):
         journey = self.journey(tapes[0])
         columns = {name: f"ads.{name}" for name in ("title", "begin", "price", "postage")}
         computed = [found[name] for name in ("slug", "end", "total")]
-        made = accept(journey, [*computed, *(found[n] for n in columns)], tapes[0].exchanges, columns=columns).journey
+        made = accept(
+            journey, [*computed, *(found[n] for n in columns)], tapes[0].exchanges, columns=columns
+        ).journey
         form = dict(made.find_step(made.rounds[-1].step).requests[-1].body.form)  # type: ignore[union-attr, arg-type]
         for number, t in enumerate(tapes):
             row = {f"ads.{name}": found[name].values[number] for name in columns}
@@ -72,7 +84,13 @@ class Computed(TestCase):
         for t in tapes:
             a, b = 40 + t.seed, 50 + 2 * t.seed
             total = a + b if t.seed == 1 else a + b + 1
-            form = {"a": str(a), "b": str(b), "total": str(total), "rooms": str(t.seed), "beds": str(2 * t.seed)}
+            form = {
+                "a": str(a),
+                "b": str(b),
+                "total": str(total),
+                "rooms": str(t.seed),
+                "beds": str(2 * t.seed),
+            }
             t.call("POST", "/book", form=form, page="<p>kept</p>")
         self.assertEqual([each.pattern for each in self.found(tapes).values() if each.made_by], [])
 

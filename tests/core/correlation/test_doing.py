@@ -1,4 +1,6 @@
-"""A rehearsal whose checks passed may still have done the wrong thing; one that did the right thing is left alone."""
+"""A rehearsal whose checks passed may still have done the wrong thing; one that did the right thing
+is left alone.
+"""
 
 from collections.abc import Callable
 from unittest import TestCase
@@ -8,7 +10,10 @@ from msgspec.structs import replace
 from dynamikos.core.correlation.doing import Doubt, Replay, doubts_on
 from tests.core.correlation.recordings import Tape
 
-FORM = '<form action="/{0}" method=post><input type=hidden name=key value="{1}"><input name=title></form>'
+FORM = (
+    '<form action="/{0}" method=post><input type=hidden name=key value="{1}"><input '
+    "name=title></form>"
+)
 
 
 def tracker(t: Tape, number: int, *, stale: int = 0, key: str = "") -> None:
@@ -16,13 +21,19 @@ def tracker(t: Tape, number: int, *, stale: int = 0, key: str = "") -> None:
     own = key or f"k{number}x{t.seed}0f7"
     t.call("GET", "/new", page=FORM.format("new", own))
     t.call(
-        "POST", "/new", form={"key": own, "title": "a"}, status=302, headers={"Location": f"/issue{number}?@ok=made"}
+        "POST",
+        "/new",
+        form={"key": own, "title": "a"},
+        status=302,
+        headers={"Location": f"/issue{number}?@ok=made"},
     )
     t.call("GET", f"/issue{number}", page=f"<h1>issue{number}</h1>")
     t.call("POST", f"/issue{stale or number}", form={"title": "b"}, page="saved")
 
 
-def judged(recorded: Callable[[Tape], None], *rounds: Callable[[Tape], None], captured: bool = True) -> list[Doubt]:
+def judged(
+    recorded: Callable[[Tape], None], *rounds: Callable[[Tape], None], captured: bool = True
+) -> list[Doubt]:
     first = Tape("http://desk.example", 1)
     recorded(first)
     replays = []
@@ -30,7 +41,11 @@ def judged(recorded: Callable[[Tape], None], *rounds: Callable[[Tape], None], ca
         tape = Tape("http://desk.example", turn + 1)
         play(tape)
         for place, exchange in enumerate(tape.exchanges):
-            key = exchange.answer.body.partition(b'value="')[2].partition(b'"')[0].decode() if exchange.answer else ""
+            key = (
+                exchange.answer.body.partition(b'value="')[2].partition(b'"')[0].decode()
+                if exchange.answer
+                else ""
+            )
             replays.append(
                 Replay(
                     at=f"step/r{place}",
@@ -45,11 +60,16 @@ def judged(recorded: Callable[[Tape], None], *rounds: Callable[[Tape], None], ca
 
 class Doing(TestCase):
     def test_nothing_is_said_of_what_was_done_anew(self) -> None:
-        self.assertEqual(judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 5)), [])
+        self.assertEqual(
+            judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 5)), []
+        )
 
     def test_the_recorded_record_was_edited_again(self) -> None:
         found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4, stale=3))
-        self.assertEqual([(each.kind, each.value, each.at) for each in found], [("hard-wired", "issue3", "step/r3")])
+        self.assertEqual(
+            [(each.kind, each.value, each.at) for each in found],
+            [("hard-wired", "issue3", "step/r3")],
+        )
         self.assertIn("issued another one", found[0].words)
 
     def test_nothing_new_was_made(self) -> None:
@@ -79,16 +99,29 @@ class Doing(TestCase):
                 tape.call("GET", "/new", page=FORM.format("new", first))
                 tape.call("POST", "/new", form={"key": first}, page="saved")
                 tape.call("GET", "/more", page=FORM.format("more", second))
-                for place, (exchange, name) in enumerate(zip(tape.exchanges, ("key", "", "key_2"), strict=True)):
+                for place, (exchange, name) in enumerate(
+                    zip(tape.exchanges, ("key", "", "key_2"), strict=True)
+                ):
                     captured = {name: first if name == "key" else second} if name else {}
                     made.append(
-                        Replay(at=f"s/r{place}", round=turn, recorded=None, exchange=exchange, captured=captured)
+                        Replay(
+                            at=f"s/r{place}",
+                            round=turn,
+                            recorded=None,
+                            exchange=exchange,
+                            captured=captured,
+                        )
                     )
             return made
 
         self.assertEqual(doubts_on(played("k1-0aa7", "k2-0bb7", "k2-0bb7", "k3-0cc7"), []), [])
         found = doubts_on(
-            [each for each in played("k1-0aa7", "k2-0bb7", "k2-0bb7", "k3-0cc7") if each.at != "s/r0"], []
+            [
+                each
+                for each in played("k1-0aa7", "k2-0bb7", "k2-0bb7", "k3-0cc7")
+                if each.at != "s/r0"
+            ],
+            [],
         )
         self.assertEqual([(each.kind, each.value) for each in found], [("sent-again", "k2-0bb7")])
 
@@ -96,14 +129,25 @@ class Doing(TestCase):
         def shelf(t: Tape) -> None:
             t.call("GET", "/shelves", page="<a href='/shelves/7'>seven</a>")
             t.call("GET", "/shelves/7", page="<b>7</b>")
-            t.call("POST", "/shelves/7", form={"note": "x"}, status=302, headers={"Location": "/shelves/7"})
+            t.call(
+                "POST",
+                "/shelves/7",
+                form={"note": "x"},
+                status=302,
+                headers={"Location": "/shelves/7"},
+            )
 
         self.assertEqual(judged(shelf, shelf, shelf), [])
 
     def test_json_says_it_too(self) -> None:
         def call(number: int) -> Callable[[Tape], None]:
             def scene(t: Tape) -> None:
-                t.call("POST", "/api/notes", body={"text": "a"}, gives={"note": {"id": number, "likes": 3}})
+                t.call(
+                    "POST",
+                    "/api/notes",
+                    body={"text": "a"},
+                    gives={"note": {"id": number, "likes": 3}},
+                )
 
             return scene
 
@@ -117,10 +161,18 @@ class Doing(TestCase):
                 return "<ul>" + "<li>a notice</li>" * count + "</ul>"
 
             t.call("GET", "/notices", page=page(before))
-            t.call("GET", "/api/notices", gives={"notices": [{"n": n} for n in range(before)], "total": before})
+            t.call(
+                "GET",
+                "/api/notices",
+                gives={"notices": [{"n": n} for n in range(before)], "total": before},
+            )
             t.call("POST", "/notices", form={"text": "x"}, page="kept")
             t.call("GET", "/notices", page=page(after))
-            t.call("GET", "/api/notices", gives={"notices": [{"n": n} for n in range(after)], "total": after})
+            t.call(
+                "GET",
+                "/api/notices",
+                gives={"notices": [{"n": n} for n in range(after)], "total": after},
+            )
 
         fine = judged(lambda t: board(t, 3, 4), lambda t: board(t, 7, 8), lambda t: board(t, 8, 9))
         self.assertEqual(fine, [])
@@ -145,7 +197,9 @@ class Doing(TestCase):
         def scene(own: int, used: int) -> Callable[[Tape], None]:
             def play(t: Tape) -> None:
                 t.call("POST", "/api/rows", body={"name": "a"}, gives=[{"pk": f"7f{own}0c1"}])
-                t.call("GET", "/api/rows", gives={"rows": [{"pk": "7f10c1"}, {"pk": f"7f{own}0c1"}]})
+                t.call(
+                    "GET", "/api/rows", gives={"rows": [{"pk": "7f10c1"}, {"pk": f"7f{own}0c1"}]}
+                )
                 t.call("PATCH", f"/api/rows/7f{used}0c1", body={"name": "b"}, gives={})
 
             return play

@@ -17,17 +17,33 @@ def search(scene: Callable[[Tape], None], *seeds: int) -> tuple[list[Strand], Ta
 
 
 def proven(found: list[Strand]) -> dict[str, Strand]:
-    return {each.value: each for each in found if each.kind == "issued" and each.proven and not each.followed}
+    return {
+        each.value: each
+        for each in found
+        if each.kind == "issued" and each.proven and not each.followed
+    }
 
 
 class Evidence(TestCase):
     def test_a_short_id_of_a_redirect_behind_scripts_full_of_digits(self) -> None:
         def scene(t: Tape) -> None:
             page = str(5 + t.seed)
-            t.call("GET", "/static/app.js", page=SCRIPT, headers={"Content-Type": "text/javascript"})
+            t.call(
+                "GET", "/static/app.js", page=SCRIPT, headers={"Content-Type": "text/javascript"}
+            )
             t.call("GET", "/pages/", page="<a href='/pages/1/edit/'>one</a> 6 8 <b>7</b>")
-            t.call("POST", "/pages/add/", form={"title": "x"}, status=302, headers={"Location": f"/pages/{page}/edit/"})
-            t.call("GET", f"/pages/{page}/edit/", page=f'<form action="/pages/{page}/edit/"><input name=title></form>')
+            t.call(
+                "POST",
+                "/pages/add/",
+                form={"title": "x"},
+                status=302,
+                headers={"Location": f"/pages/{page}/edit/"},
+            )
+            t.call(
+                "GET",
+                f"/pages/{page}/edit/",
+                page=f'<form action="/pages/{page}/edit/"><input name=title></form>',
+            )
             t.call("POST", f"/pages/{page}/edit/", form={"title": "y"}, page="saved")
 
         found, _ = search(scene, 1, 3)
@@ -51,20 +67,29 @@ class Evidence(TestCase):
         def scene(t: Tape) -> None:
             word = ("Copper", "Willow", "Lantern")[t.seed % 3]
             t.call("GET", "/add", page='<form><input name="title"></form>')
-            t.call("POST", "/add", form={"title": word}, page=f"<h1>{word}</h1><a href='/find?q={word}'>{word}</a>")
+            t.call(
+                "POST",
+                "/add",
+                form={"title": word},
+                page=f"<h1>{word}</h1><a href='/find?q={word}'>{word}</a>",
+            )
             t.call("GET", f"/find?q={word}", page=f"<li>{word}</li>")
             t.call("POST", "/tag", body={"name": word, "kind": "tag"}, gives={"ok": True})
 
         found, _ = search(scene)
         self.assertEqual(proven(found), {})
-        self.assertTrue(all(each.kind == "typed" for each in found if each.value.casefold() == "willow"))
+        self.assertTrue(
+            all(each.kind == "typed" for each in found if each.value.casefold() == "willow")
+        )
 
     def test_what_is_filled_in_again_is_an_echo(self) -> None:
         def scene(t: Tape) -> None:
             amount = ("", "33", "47", "21")[t.seed]
             t.call("GET", "/bill", page='<form><input name="amount"></form>')
             t.call("POST", "/bill", form={"amount": amount}, page="ok")
-            t.call("GET", "/bill/edit", page=f'<form><input name="amount" value="{amount}.0"></form>')
+            t.call(
+                "GET", "/bill/edit", page=f'<form><input name="amount" value="{amount}.0"></form>'
+            )
             t.call("POST", "/bill/edit", form={"amount": f"{amount}.0"}, page="ok")
 
         found, _ = search(scene)
@@ -73,7 +98,9 @@ class Evidence(TestCase):
     def test_an_answer_that_is_the_same_everywhere_issues_no_difference(self) -> None:
         def scene(t: Tape) -> None:
             kind = ("", "4", "7")[t.seed]
-            t.call("GET", "/list", page="".join(f'<a href="/kinds/{n}">{n}</a>' for n in range(1, 9)))
+            t.call(
+                "GET", "/list", page="".join(f'<a href="/kinds/{n}">{n}</a>' for n in range(1, 9))
+            )
             t.call("GET", f"/kinds/{kind}", page="a kind")
 
         found, _ = search(scene)
@@ -88,18 +115,31 @@ class Evidence(TestCase):
         found, tape = search(scene)
         for strand in found:
             if strand.capture is not None and strand.capture.between is not None:
-                self.assertNotIn(tape.exchanges[0].answer.body.decode().split("'")[1], strand.capture.between.before)
+                self.assertNotIn(
+                    tape.exchanges[0].answer.body.decode().split("'")[1],
+                    strand.capture.between.before,
+                )
 
     def test_hidden_inputs_of_a_page_are_no_list_to_pick_from(self) -> None:
         def scene(t: Tape) -> None:
             rows = [t.hex(8) for _ in range(4)]
             t.call(
-                "GET", "/", page="".join(f'<input type="hidden" name="n{i}" value="{v}">' for i, v in enumerate(rows))
+                "GET",
+                "/",
+                page="".join(
+                    f'<input type="hidden" name="n{i}" value="{v}">' for i, v in enumerate(rows)
+                ),
             )
             t.call("POST", "/take", form={"choice": rows[t.seed]}, page="ok")
 
         found, _ = search(scene)
-        self.assertFalse([each for each in proven(found).values() if each.capture and each.capture.pick == "random"])
+        self.assertFalse(
+            [
+                each
+                for each in proven(found).values()
+                if each.capture and each.capture.pick == "random"
+            ]
+        )
 
     def test_the_last_of_several_polls_says_that_it_is_done(self) -> None:
         def scene(t: Tape) -> None:
@@ -145,7 +185,11 @@ class Evidence(TestCase):
         def scene(t: Tape) -> None:
             key, other = t.must(t.uuid()), t.uuid()
             t.call("POST", "/api/rows", body={"name": "a"}, gives=[{"pk": key}])
-            t.call("GET", "/api/rows", gives={"rows": [{"pk": other, "name": "x"}, {"pk": key, "name": "a"}]})
+            t.call(
+                "GET",
+                "/api/rows",
+                gives={"rows": [{"pk": other, "name": "x"}, {"pk": key, "name": "a"}]},
+            )
             t.call("PATCH", f"/api/rows/{key}", body={"name": "b"}, gives={})
 
         found, tape = search(scene)
@@ -158,7 +202,11 @@ class Evidence(TestCase):
 
         def scene(t: Tape) -> None:
             page = 5 + t.seed
-            t.call("GET", "/pages/", page=f"<a href='/pages/{page}/edit/'>one</a> <b>{page + 1}</b> <i>{page + 2}</i>")
+            t.call(
+                "GET",
+                "/pages/",
+                page=f"<a href='/pages/{page}/edit/'>one</a> <b>{page + 1}</b> <i>{page + 2}</i>",
+            )
             moved = page + (3 if t.seed == 2 else 0)
             t.call("GET", f"/pages/{moved}/edit/", page="edit")
             t.call("POST", f"/pages/{moved}/edit/", form={"title": "y"}, page="saved")

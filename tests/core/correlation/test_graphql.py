@@ -1,4 +1,6 @@
-"""GraphQL: a document is the page's own code; what stands in its variables, or in itself, is not."""
+"""GraphQL: a document is the page's own code; what stands in its variables, or in itself, is
+not.
+"""
 
 from unittest import TestCase
 
@@ -27,11 +29,19 @@ class GraphQL(TestCase):
                 body={"operationName": "Order", "query": QUERY, "variables": {"id": number}},
                 gives={"data": {"order": {"state": "given"}}},
             )
-            inline = f'mutation {{ cancel(line: "{line}") {{ state }} }}'  # written into the document itself
-            t.call("POST", "/graphql", body={"query": inline}, gives={"data": {"cancel": {"state": "gone"}}})
+            # written into the document itself
+            inline = f'mutation {{ cancel(line: "{line}") {{ state }} }}'
+            t.call(
+                "POST",
+                "/graphql",
+                body={"query": inline},
+                gives={"data": {"cancel": {"state": "gone"}}},
+            )
         found = find_strands([t.exchanges for t in tapes])
         issued = {each.value for each in found if each.kind == "issued" and each.proven}
         self.assertEqual(len(issued), 2, issued)
         self.assertEqual([each.value for each in found if each.kind == "typed"], ["good evening"])
         code = next(each for each in found if each.value == QUERY)
-        self.assertEqual((code.kind, code.reasons[-1]), ("constant", "is the page's own code (GraphQL)"))
+        self.assertEqual(
+            (code.kind, code.reasons[-1]), ("constant", "is the page's own code (GraphQL)")
+        )

@@ -1,4 +1,6 @@
-"""What single pages do: versions that must match, tokens that are renewed, uploads to addresses signed beforehand."""
+"""What single pages do: versions that must match, tokens that are renewed, uploads to addresses
+signed beforehand.
+"""
 
 import base64
 import json
@@ -15,7 +17,9 @@ BASE = "http://desk.example"
 
 def token(t: Tape, kind: str) -> str:
     """A JSON Web Token (RFC 7519) of this recording."""
-    part = base64.urlsafe_b64encode(json.dumps({"sub": "ada", "kind": kind, "jti": t.hex(16)}).encode()).decode()
+    part = base64.urlsafe_b64encode(
+        json.dumps({"sub": "ada", "kind": kind, "jti": t.hex(16)}).encode()
+    ).decode()
     return f"eyJhbGciOiJIUzI1NiJ9.{part.rstrip('=')}.{t.hex(40)}"
 
 
@@ -27,7 +31,11 @@ class Modern(TestCase):
     def scene(self) -> tuple[list[Tape], list[Strand]]:
         tapes = [Tape(BASE, seed) for seed in (1, 2)]
         for t in tapes:
-            access, refresh, later = t.must(token(t, "access")), t.must(token(t, "refresh")), t.must(token(t, "later"))
+            access, refresh, later = (
+                t.must(token(t, "access")),
+                t.must(token(t, "refresh")),
+                t.must(token(t, "later")),
+            )
             note, version, tag = t.must(t.hex(10)), str(3 + t.seed * 4), t.must(f'"{t.hex(8)}"')
             t.call(
                 "POST",
@@ -35,7 +43,13 @@ class Modern(TestCase):
                 body={"user": "ada", "password": "x"},
                 gives={"access_token": access, "refresh_token": refresh, "expires_in": 60},
             )
-            t.call("POST", "/api/notes", body={"text": "a"}, sent=bearer(access), gives={"id": note, "version": 1})
+            t.call(
+                "POST",
+                "/api/notes",
+                body={"text": "a"},
+                sent=bearer(access),
+                gives={"id": note, "version": 1},
+            )
             t.call(
                 "GET",
                 f"/api/notes/{note}",
@@ -51,11 +65,20 @@ class Modern(TestCase):
                 gives={"id": note, "text": "b"},
             )
             t.call(
-                "POST", "/api/token", body={"refresh_token": refresh}, gives={"access_token": later, "expires_in": 60}
+                "POST",
+                "/api/token",
+                body={"refresh_token": refresh},
+                gives={"access_token": later, "expires_in": 60},
             )
             key, signature = t.must(t.hex(12)), t.must(t.hex(32))
             place = f"{BASE}/store/{key}?signature={signature}&expires=3600"
-            t.call("POST", "/api/uploads", body={"name": "a.txt"}, sent=bearer(later), gives={"put_to": place})
+            t.call(
+                "POST",
+                "/api/uploads",
+                body={"name": "a.txt"},
+                sent=bearer(later),
+                gives={"put_to": place},
+            )
             t.call("PUT", place.removeprefix(BASE), raw=b"content", kind="text/plain", gives={})
             t.call("DELETE", f"/api/notes/{note}", sent=bearer(later), status=204)
         return tapes, find_strands([t.exchanges for t in tapes])
@@ -68,7 +91,9 @@ class Modern(TestCase):
 
     def test_accepted_nothing_of_the_recording_is_sent(self) -> None:
         tapes, strands = self.scene()
-        journey = journey_from(Recording(exchanges=tuple(tapes[0].exchanges), pages={}), "Notes", [BASE])
+        journey = journey_from(
+            Recording(exchanges=tuple(tapes[0].exchanges), pages={}), "Notes", [BASE]
+        )
         chosen = [each for each in strands if each.kind == "issued" and each.proven]
         made = accept(journey, chosen, tapes[0].exchanges)
         self.assertEqual(made.left, ())
@@ -80,7 +105,11 @@ class Modern(TestCase):
 class Files(TestCase):
     def test_names_of_files_are_never_made_by_the_client(self) -> None:
         """Browsers ask for them in another order each time."""
-        names = ["8422.6bf54fe1812896f5.js", "framework-bb5d156c0c21e596.js", "6528.9404ab77fde6eae9.js"]
+        names = [
+            "8422.6bf54fe1812896f5.js",
+            "framework-bb5d156c0c21e596.js",
+            "6528.9404ab77fde6eae9.js",
+        ]
         tapes = []
         for seed, order in ((1, (0, 1, 2)), (2, (1, 2, 0))):
             tape = Tape("http://desk.example", seed)

@@ -1,4 +1,6 @@
-"""Parts of the search: sites and decodings, alignment, looks, texts of JSON, each form of capture, holes put in."""
+"""Parts of the search: sites and decodings, alignment, looks, texts of JSON, each form of capture,
+holes put in.
+"""
 
 import base64
 import json
@@ -28,11 +30,18 @@ WORD = st.text("abcdefghijkmnopqrstuvwxyz0123456789-_", min_size=4, max_size=24)
 
 def sent(url: str, body: bytes = b"", kind: str = "", **headers: str) -> Exchange:
     extra = [("Content-Type", kind)] if kind else []
-    return Exchange(sent=Sent(method="POST" if body else "GET", url=url, headers=(*headers.items(), *extra), body=body))
+    return Exchange(
+        sent=Sent(
+            method="POST" if body else "GET", url=url, headers=(*headers.items(), *extra), body=body
+        )
+    )
 
 
 def answered(body: str, kind: str = "text/html", status: int = 200, **headers: str) -> Exchange:
-    made = (("Content-Type", kind), *((name.replace("_", "-"), value) for name, value in headers.items()))
+    made = (
+        ("Content-Type", kind),
+        *((name.replace("_", "-"), value) for name, value in headers.items()),
+    )
     return Exchange(
         sent=Sent(method="GET", url="http://kiln.example/a"),
         answer=Answer(status=status, headers=made, body=body.encode()),
@@ -45,7 +54,9 @@ class Sites(TestCase):
 
     def test_every_place_and_what_is_inside(self) -> None:
         token = (
-            "eyJhbGciOiJub25lIn0." + base64.urlsafe_b64encode(b'{"sub":"keeper-7","iat":1}').decode().rstrip("=") + ".x"
+            "eyJhbGciOiJub25lIn0."
+            + base64.urlsafe_b64encode(b'{"sub":"keeper-7","iat":1}').decode().rstrip("=")
+            + ".x"
         )
         found = self.places(
             sent(
@@ -69,27 +80,44 @@ class Sites(TestCase):
 
     def test_bodies(self) -> None:
         self.assertEqual(
-            self.places(sent("http://k.example/", b"a=1&b=%26", "application/x-www-form-urlencoded"))["form b"], "&"
+            self.places(
+                sent("http://k.example/", b"a=1&b=%26", "application/x-www-form-urlencoded")
+            )["form b"],
+            "&",
         )
         found = self.places(
-            sent("http://k.example/", b'{"a":{"b":[{"c":7.5},"t"]},"no":null,"yes":true}', "application/json")
+            sent(
+                "http://k.example/",
+                b'{"a":{"b":[{"c":7.5},"t"]},"no":null,"yes":true}',
+                "application/json",
+            )
         )
         self.assertEqual(
-            {p: v for p, v in found.items() if p.startswith("json")}, {"json $.a.b[0].c": "7.5", "json $.a.b[1]": "t"}
+            {p: v for p, v in found.items() if p.startswith("json")},
+            {"json $.a.b[0].c": "7.5", "json $.a.b[1]": "t"},
         )
         mixed = (
-            b'--m\r\nContent-Disposition: form-data; name="k"\r\n\r\nv1\r\n--m\r\nContent-Disposition: form-data;'
+            b"--m\r\nContent-Disposition: form-data; "
+            b'name="k"\r\n\r\nv1\r\n--m\r\nContent-Disposition: form-data;'
             b' name="f"; filename="x"\r\n\r\nDATA\r\n--m--\r\n'
         )
         self.assertEqual(
-            self.places(sent("http://k.example/", mixed, "multipart/form-data; boundary=m")), {"field k": "v1"}
+            self.places(sent("http://k.example/", mixed, "multipart/form-data; boundary=m")),
+            {"field k": "v1"},
         )
-        self.assertEqual(self.places(sent("http://k.example/", b"<a>1</a>", "text/xml")), {"body": "<a>1</a>"})
+        self.assertEqual(
+            self.places(sent("http://k.example/", b"<a>1</a>", "text/xml")), {"body": "<a>1</a>"}
+        )
 
     def test_what_browsers_make_is_no_site(self) -> None:
         self.assertEqual(
             self.places(
-                sent("http://k.example/", Cookie="a=b", Referer="http://x/secret", **{"Sec-Fetch-Mode": "cors"})
+                sent(
+                    "http://k.example/",
+                    Cookie="a=b",
+                    Referer="http://x/secret",
+                    **{"Sec-Fetch-Mode": "cors"},
+                )
             ),
             {},
         )
@@ -101,9 +129,13 @@ class Alignment(TestCase):
             return [sent(f"http://kiln.example{path}") for path in paths]
 
         first = calls("/", "/kilns/17", "/kilns/17/fire", "/poll?n=1", "/done")
-        second = calls("/", "/news", "/kilns/93", "/kilns/93/fire", "/poll?n=1", "/poll?n=2", "/done")
+        second = calls(
+            "/", "/news", "/kilns/93", "/kilns/93/fire", "/poll?n=1", "/poll?n=2", "/done"
+        )
         found = align(first, second)
-        self.assertEqual({a: b for a, b in found.items() if a in (0, 1, 2, 4)}, {0: 0, 1: 2, 2: 3, 4: 6})
+        self.assertEqual(
+            {a: b for a, b in found.items() if a in (0, 1, 2, 4)}, {0: 0, 1: 2, 2: 3, 4: 6}
+        )
 
     def test_one_address_for_everything_goes_by_operation(self) -> None:
         first, second = played("graph_queries", 1).exchanges, played("graph_queries", 2).exchanges
@@ -154,7 +186,9 @@ class Looks(TestCase):
 class Offers(TestCase):
     """Each form, found from a value, holds where other values stand at the same place."""
 
-    def first(self, exchange: Exchange, value: str, name: str, other: Exchange, other_value: str) -> Capture:
+    def first(
+        self, exchange: Exchange, value: str, name: str, other: Exchange, other_value: str
+    ) -> Capture:
         one, two = Answers([exchange], [0]), Answers([other], [0])
         made = offers(one, 0, value, [name], [Seen(two.view(0), other_value)])
         self.assertTrue(made and made[0].proven, f"{value}: {made}")
@@ -175,7 +209,12 @@ class Offers(TestCase):
                 "",
             ),
             ("header", answered("", Kiln_Key="k-11"), answered("", Kiln_Key="k-22"), ""),
-            ("cookie", answered("", Set_Cookie="desk=k-11; Path=/"), answered("", Set_Cookie="desk=k-22; Path=/"), ""),
+            (
+                "cookie",
+                answered("", Set_Cookie="desk=k-11; Path=/"),
+                answered("", Set_Cookie="desk=k-22; Path=/"),
+                "",
+            ),
             (
                 "address",
                 answered("", status=302, Location="/b?key=k-11&z=1"),
@@ -188,7 +227,12 @@ class Offers(TestCase):
                 answered("<script>var key = 'k-22';</script>"),
                 "",
             ),
-            ("regex", answered("", Link="</p/k-11>; rel=x"), answered("", Link="</p/k-22>; rel=x"), ""),
+            (
+                "regex",
+                answered("", Link="</p/k-11>; rel=x"),
+                answered("", Link="</p/k-22>; rel=x"),
+                "",
+            ),
             (
                 "css",
                 answered(f'<b id="key">{base64.b64encode(b"k-11").decode()}</b>'),
@@ -208,29 +252,56 @@ class Offers(TestCase):
             self.assertEqual(capture.decode, decode)
 
     def test_a_neighbour_that_stays_beats_a_position_that_changes(self) -> None:
-        one = answered('{"s":[{"id":"aaa1","free":false},{"id":"bbb2","free":true}]}', "application/json")
-        other = answered('{"s":[{"id":"ccc3","free":true},{"id":"ddd4","free":true}]}', "application/json")
-        self.assertEqual(self.first(one, "bbb2", "slot", other, "ccc3").json, "$.s[?@.free == true].id")
+        one = answered(
+            '{"s":[{"id":"aaa1","free":false},{"id":"bbb2","free":true}]}', "application/json"
+        )
+        other = answered(
+            '{"s":[{"id":"ccc3","free":true},{"id":"ddd4","free":true}]}', "application/json"
+        )
+        self.assertEqual(
+            self.first(one, "bbb2", "slot", other, "ccc3").json, "$.s[?@.free == true].id"
+        )
 
     def test_never_on_text_that_itself_changes(self) -> None:
-        one, other = answered("<script>x=9;go(71,'k-11')</script>"), answered("<script>x=9;go(38,'k-22')</script>")
+        one, other = (
+            answered("<script>x=9;go(71,'k-11')</script>"),
+            answered("<script>x=9;go(38,'k-22')</script>"),
+        )
         made = self.first(one, "k-11", "key", other, "k-22")
         self.assertNotIn("71", json.dumps(str(made)))
 
     @settings(max_examples=120)
-    @given(WORD, WORD, WORD, st.sampled_from(["json", "html", "script", "header", "cookie"]), st.booleans())
+    @given(
+        WORD,
+        WORD,
+        WORD,
+        st.sampled_from(["json", "html", "script", "header", "cookie"]),
+        st.booleans(),
+    )
     def test_what_is_offered_as_proven_returns_the_right_value(
         self, value: str, other: str, name: str, where: str, noise: bool
     ) -> None:
         def page(text: str) -> Exchange:
             extra = "zzz " * 3 if noise else ""
             if where == "json":
-                return answered(json.dumps({"noise": extra, "deep": [{name: text}]}), "application/json")
+                return answered(
+                    json.dumps({"noise": extra, "deep": [{name: text}]}), "application/json"
+                )
             if where == "html":
-                return answered(f'<p>{extra}</p><form><input type="hidden" name="k_{name}" value="{text}"></form>')
+                return answered(
+                    f'<p>{extra}</p><form><input type="hidden" name="k_{name}" '
+                    f'value="{text}"></form>'
+                )
             if where == "script":
                 return answered(f'<script>{extra};window.boot={{"k_{name}":"{text}"}};</script>')
-            return answered("", **({"X_Given": text} if where == "header" else {"Set_Cookie": f"desk={text}; Path=/"}))
+            return answered(
+                "",
+                **(
+                    {"X_Given": text}
+                    if where == "header"
+                    else {"Set_Cookie": f"desk={text}; Path=/"}
+                ),
+            )
 
         one, two = Answers([page(value)], [0]), Answers([page(other)], [0])
         made = offers(one, 0, value, [name], [Seen(two.view(0), other)])
@@ -251,7 +322,9 @@ class Picks(TestCase):
         )
 
         def take(pick: object) -> str | None:
-            return compile_capture(Capture(name="v", css=CssForm(selector="a.k", attribute="href"), pick=pick))(view)  # type: ignore[arg-type]
+            return compile_capture(
+                Capture(name="v", css=CssForm(selector="a.k", attribute="href"), pick=pick)
+            )(view)  # type: ignore[arg-type]
 
         self.assertEqual(
             [take(pick) for pick in ("first", "last", 2, 9, "random", "all")],
@@ -261,7 +334,10 @@ class Picks(TestCase):
     def test_header_pattern_and_decodings(self) -> None:
         view = View(200, [(b"Link", b"</p/77>; rel=x")], b"a%2Fb &amp; \\u0026 a2V5")
         self.assertEqual(
-            compile_capture(Capture(name="v", regex=RegexForm(pattern="/p/([0-9]+)", header="link")))(view), "77"
+            compile_capture(
+                Capture(name="v", regex=RegexForm(pattern="/p/([0-9]+)", header="link"))
+            )(view),
+            "77",
         )
         for pattern, decode, wanted in (
             ("(a%2Fb)", "percent", "a/b"),
@@ -270,10 +346,15 @@ class Picks(TestCase):
             ("(a2V5)", "base64", "key"),
         ):
             self.assertEqual(
-                compile_capture(Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode))(view), wanted
+                compile_capture(Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode))(
+                    view
+                ),
+                wanted,
             )  # type: ignore[arg-type]
         self.assertIsNone(
-            compile_capture(Capture(name="v", regex=RegexForm(pattern="(rel)", header="link"), decode="base64"))(view)
+            compile_capture(
+                Capture(name="v", regex=RegexForm(pattern="(rel)", header="link"), decode="base64")
+            )(view)
         )
 
 
@@ -284,12 +365,16 @@ class Holes(TestCase):
             {path: text[a:b] for path, a, b in spans(text)},
             {"$.a[0]": "1", "$.a[1].b": '"x y"', "$.n": "{{ count }}", "$.s": '"{{ name }}-z"'},
         )
-        request = Request(request="r", method="POST", address="{{ env.t }}/a/b%2Fc?x", body=Body(json=text))
-        self.assertEqual(
-            changed_request(request, "json $.a[0]", "1", "k").body, Body(json=text.replace("[1,", "[{{ k }},"))
+        request = Request(
+            request="r", method="POST", address="{{ env.t }}/a/b%2Fc?x", body=Body(json=text)
         )
         self.assertEqual(
-            changed_request(request, "json $.a[1].b", "x y", "k").body, Body(json=text.replace('"x y"', '"{{ k }}"'))
+            changed_request(request, "json $.a[0]", "1", "k").body,
+            Body(json=text.replace("[1,", "[{{ k }},")),
+        )
+        self.assertEqual(
+            changed_request(request, "json $.a[1].b", "x y", "k").body,
+            Body(json=text.replace('"x y"', '"{{ k }}"')),
         )
         with self.assertRaises(ValueError):
             list(spans('{"a": }'))
@@ -304,12 +389,19 @@ class Holes(TestCase):
             body=Body(form=(("state", "c3RhdGUtMQ=="), ("z", "1"))),
         )
         self.assertEqual(
-            changed_request(request, "path 2", "3/ab", "o").address, "{{ env.t }}/orders/{{ o | percent }}/x"
+            changed_request(request, "path 2", "3/ab", "o").address,
+            "{{ env.t }}/orders/{{ o | percent }}/x",
         )
-        self.assertEqual(changed_request(request, "query q (2), word 1", "77", "n").query[1], ("q", "go:{{ n }}"))
-        self.assertEqual(changed_request(request, "query j, json $.k", "v-9", "n").query[2], ("j", '{"k":"{{ n }}"}'))
         self.assertEqual(
-            changed_request(request, "header X-Key, after Bearer", "tok-1", "n").headers[0][1], "Bearer {{ n }}"
+            changed_request(request, "query q (2), word 1", "77", "n").query[1], ("q", "go:{{ n }}")
+        )
+        self.assertEqual(
+            changed_request(request, "query j, json $.k", "v-9", "n").query[2],
+            ("j", '{"k":"{{ n }}"}'),
+        )
+        self.assertEqual(
+            changed_request(request, "header X-Key, after Bearer", "tok-1", "n").headers[0][1],
+            "Bearer {{ n }}",
         )
         self.assertEqual(
             changed_request(request, "form state, base64-decoded", "state-1", "n").body,
@@ -325,10 +417,14 @@ class Holes(TestCase):
                 type="multipart/form-data; boundary=m",
             ),
         )
-        self.assertIn("\r\n\r\n{{ n }}\r\n--m--", changed_request(raw, "field k", "v1", "n").body.raw or "")  # type: ignore[union-attr]
+        self.assertIn(
+            "\r\n\r\n{{ n }}\r\n--m--", changed_request(raw, "field k", "v1", "n").body.raw or ""
+        )  # type: ignore[union-attr]
 
     @given(WORD, WORD)
-    def test_a_hole_filled_with_the_value_gives_the_text_again(self, value: str, around: str) -> None:
+    def test_a_hole_filled_with_the_value_gives_the_text_again(
+        self, value: str, around: str
+    ) -> None:
         for text in (value, f"<{value}>", f"a={value}&b={around}"):
             made = fit(text, value, "n")
             self.assertIsNotNone(made)

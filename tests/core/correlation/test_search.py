@@ -36,7 +36,9 @@ class Scenes(TestCase):
                 else:
                     found = find_strands([first.exchanges])
                 wanted = set(first.issued)
-                if how == "one":  # a short value that one recording holds may be chance: it is said, not proven
+                if (
+                    how == "one"
+                ):  # a short value that one recording holds may be chance: it is said, not proven
                     weak = {value for value in wanted if value_shapes.weak(value)}
                     self.assertFalse(weak & taken(found))
                     wanted -= weak
@@ -59,12 +61,16 @@ class Scenes(TestCase):
     def test_three_recordings_agree(self) -> None:
         for name in SCENES:
             tapes = [played(name, seed) for seed in (3, 8, 21)]
-            self.assertEqual(taken(find_strands([tape.exchanges for tape in tapes])), set(tapes[0].issued), name)
+            self.assertEqual(
+                taken(find_strands([tape.exchanges for tape in tapes])), set(tapes[0].issued), name
+            )
 
     def test_client_made_values_are_never_captures(self) -> None:
         first, second = played("chance_numbers", 1), played("chance_numbers", 2)
         kinds = {
-            use.place: strand for strand in find_strands([first.exchanges, second.exchanges]) for use in strand.uses
+            use.place: strand
+            for strand in find_strands([first.exchanges, second.exchanges])
+            for use in strand.uses
         }
         self.assertEqual(kinds["query t"].kind, "client-made")
         self.assertIn("milliseconds", kinds["query t"].pattern)
@@ -75,12 +81,17 @@ class Scenes(TestCase):
             for s in find_strands([played("polling", 1).exchanges, played("polling", 2).exchanges])
             for use in s.uses
         }
-        self.assertEqual((uuids["json $.id"].kind, uuids["json $.id"].pattern), ("client-made", "a UUID"))
+        self.assertEqual(
+            (uuids["json $.id"].kind, uuids["json $.id"].pattern), ("client-made", "a UUID")
+        )
         self.assertEqual(uuids["json $.id"].captures, ())
 
     def test_typed_values_are_offered_as_data(self) -> None:
         found = {
-            s.value: s for s in find_strands([played("form_state", 1).exchanges, played("form_state", 2).exchanges])
+            s.value: s
+            for s in find_strands(
+                [played("form_state", 1).exchanges, played("form_state", 2).exchanges]
+            )
         }
         self.assertEqual(found["Orla Ashdown"].kind, "typed")
 
@@ -88,31 +99,56 @@ class Scenes(TestCase):
 class Demo(TestCase):
     def setUp(self) -> None:
         self.recordings = [
-            read_har((EXAMPLES / name).read_bytes()) for name in ("evening-session.har", "second-evening.har")
+            read_har((EXAMPLES / name).read_bytes())
+            for name in ("evening-session.har", "second-evening.har")
         ]
         self.found = find_strands([each.exchanges for each in self.recordings])
 
     def test_every_planted_value_and_none_of_the_clients(self) -> None:
         self.assertEqual(
-            {strand.uses[0].place.split()[-1] for strand in self.found if strand.kind == "issued" and strand.proven},
-            {"form_key", "$.hold_token", "X-Sky-Token", "welcome", "sight", "2", "X-Form-Key", "hold", "$.slot"},
+            {
+                strand.uses[0].place.split()[-1]
+                for strand in self.found
+                if strand.kind == "issued" and strand.proven
+            },
+            {
+                "form_key",
+                "$.hold_token",
+                "X-Sky-Token",
+                "welcome",
+                "sight",
+                "2",
+                "X-Form-Key",
+                "hold",
+                "$.slot",
+            },
         )
         kinds = {use.place: strand.kind for strand in self.found for use in strand.uses}
         self.assertEqual(
-            {kinds[each] for each in ("query t", "header X-Request-Id", "form click_x", "form click_y")},
+            {
+                kinds[each]
+                for each in ("query t", "header X-Request-Id", "form click_x", "form click_y")
+            },
             {"client-made"},
         )
-        self.assertEqual({kinds[each] for each in ("form email", "form password", "query night")}, {"typed"})
+        self.assertEqual(
+            {kinds[each] for each in ("form email", "form password", "query night")}, {"typed"}
+        )
 
     def test_forms_are_the_simplest(self) -> None:
         forms = {
-            strand.uses[0].place: as_document(strand)["capture"] for strand in self.found if strand.kind == "issued"
+            strand.uses[0].place: as_document(strand)["capture"]
+            for strand in self.found
+            if strand.kind == "issued"
         }
-        self.assertEqual(forms["form form_key"], {"form": "css", "expression": 'input[name="form_key"] @value'})
+        self.assertEqual(
+            forms["form form_key"], {"form": "css", "expression": 'input[name="form_key"] @value'}
+        )
         self.assertEqual(forms["json $.hold_token"], {"form": "json", "expression": "$.hold_token"})
         self.assertEqual(forms["header X-Form-Key"], {"form": "cookie", "expression": "desk"})
         self.assertEqual(
-            forms["query sight"], {"form": "css", "expression": "p[data-sight] @data-sight, decoded from base64"}
+            forms["query sight"],
+            {"form": "css", "expression": "p[data-sight] @data-sight, decoded from base64"},
         )
         self.assertEqual(forms["query welcome"]["form"], "address")  # type: ignore[index]
         self.assertEqual(forms["header X-Sky-Token"]["form"], "between")  # type: ignore[index]
@@ -141,7 +177,9 @@ class Demo(TestCase):
         journey = journey_from(self.recordings[0], "Evening", ["http://127.0.0.1:8470"])
         strand = next(each for each in self.found if each.name == "form_key")
         text = write_journey(
-            accept(journey, [strand], self.recordings[0].exchanges, {"form_key": strand.uses[:1]}).journey
+            accept(
+                journey, [strand], self.recordings[0].exchanges, {"form_key": strand.uses[:1]}
+            ).journey
         )
         self.assertEqual(text.count("{{ form_key }}"), 1)
         self.assertIn(strand.value, text)
@@ -160,12 +198,20 @@ class Evidence(TestCase):
 
         self.assertEqual(kind_at("query limit"), [("constant", False)])
         self.assertEqual(kind_at("query limit", Rule(name="limit", ignore=True)), [])
-        self.assertEqual(kind_at("json $.tray_id"), [("issued", False)])  # short, and one recording only
-        self.assertEqual(kind_at("json $.tray_id", Rule(name="trayId", kind="constant")), [("constant", False)])
+        self.assertEqual(
+            kind_at("json $.tray_id"), [("issued", False)]
+        )  # short, and one recording only
+        self.assertEqual(
+            kind_at("json $.tray_id", Rule(name="trayId", kind="constant")), [("constant", False)]
+        )
         self.assertEqual(kind_at("json $.count"), [("constant", False)])
         # an answer holds a 12 before
-        self.assertEqual(kind_at("json $.count", Rule(name="count", kind="issued")), [("issued", True)])
-        self.assertEqual(kind_at("query detail", Rule(name="detail", kind="typed")), [("typed", False)])
+        self.assertEqual(
+            kind_at("json $.count", Rule(name="count", kind="issued")), [("issued", True)]
+        )
+        self.assertEqual(
+            kind_at("query detail", Rule(name="detail", kind="typed")), [("typed", False)]
+        )
 
     def test_the_same_in_the_rehearsal_is_constant(self) -> None:
         tape = played("wizard", 3)
@@ -177,10 +223,12 @@ class Evidence(TestCase):
         from msgspec.structs import replace
 
         broken = [
-            replace(each, answer=replace(each.answer, status=500)) if each.answer else each for each in second.exchanges
+            replace(each, answer=replace(each.answer, status=500)) if each.answer else each
+            for each in second.exchanges
         ]
         self.assertEqual(
-            taken(find_strands([first.exchanges], rehearsal=broken)), taken(find_strands([first.exchanges]))
+            taken(find_strands([first.exchanges], rehearsal=broken)),
+            taken(find_strands([first.exchanges])),
         )
 
     def test_picked_from_one_list_stays_together(self) -> None:
@@ -214,7 +262,9 @@ class Evidence(TestCase):
             view = View(200, [], answer.body, choose=lambda count, draw=draw: draw)  # type: ignore[misc]
             values = {s.uses[0].place: compile_capture(s.captures[0])(view) for s in found}
             if found[0].captures[0].pick == "random":
-                self.assertIn({"kiln": values["json $.kiln"], "lease": values["json $.lease"]}, rows)
+                self.assertIn(
+                    {"kiln": values["json $.kiln"], "lease": values["json $.lease"]}, rows
+                )
 
     def test_cancel(self) -> None:
         class Enough(DynamikosError):
@@ -229,8 +279,12 @@ class Evidence(TestCase):
 
     def test_third_parties_are_left_alone(self) -> None:
         tape = played("wizard", 1)
-        tape.call("GET", "http://counter.visitors.example/hit?visitor=aa11bb22cc33dd44", gives={"ok": 1})
-        self.assertFalse([s for s in find_strands([tape.exchanges]) if s.value == "aa11bb22cc33dd44"])
+        tape.call(
+            "GET", "http://counter.visitors.example/hit?visitor=aa11bb22cc33dd44", gives={"ok": 1}
+        )
+        self.assertFalse(
+            [s for s in find_strands([tape.exchanges]) if s.value == "aa11bb22cc33dd44"]
+        )
 
     def test_entries_are_those_of_the_file(self) -> None:
         har = json.loads((EXAMPLES / "evening-session.har").read_text())
@@ -239,5 +293,7 @@ class Evidence(TestCase):
         last = len(har["log"]["entries"]) - 1
         strand = next(s for s in find_strands([recording.exchanges]) if s.name == "form_key")
         assert strand.origin is not None
-        self.assertTrue(har["log"]["entries"][strand.origin.entry]["request"]["url"].endswith("/sign-in"))
+        self.assertTrue(
+            har["log"]["entries"][strand.origin.entry]["request"]["url"].endswith("/sign-in")
+        )
         self.assertEqual(strand.origin.entry, last - 10)

@@ -1,4 +1,6 @@
-"""Small recordings of other people's applications, as plain values; `bench/trimming.py` made them."""
+"""Small recordings of other people's applications, as plain values; `bench/trimming.py` made
+them.
+"""
 
 from collections.abc import Iterable
 from typing import Any

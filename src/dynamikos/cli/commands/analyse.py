@@ -21,5 +21,7 @@ def command(run: str) -> None:
     made, capacity = (storable(to_builtins(each)) for each in analysis.look(found))
     figures = storable(to_builtins(comparing.figures(found)))
     differs = storable(log.with_changes(found))
-    Run.objects.filter(pk=found.pk).update(findings=made, capacity=capacity, figures=figures, differs=differs)
+    Run.objects.filter(pk=found.pk).update(
+        findings=made, capacity=capacity, figures=figures, differs=differs
+    )
     say(found.pk, "findings", str(len(made)))

@@ -11,30 +11,59 @@ import click
 from dynamikos.cli.state import ROOT
 
 NAMES = (
-    "target", "truth", "engine", "realistic", "arrivals", "personas", "files", "data", "pages", "wide", "noticing",
-    "curve", "comparing", "doubts", "idle", "suspects", "sets", "viewers", "weathers", "strands", "recorder", "ladder",
+    "target",
+    "truth",
+    "engine",
+    "realistic",
+    "arrivals",
+    "personas",
+    "files",
+    "data",
+    "pages",
+    "wide",
+    "noticing",
+    "curve",
+    "comparing",
+    "doubts",
+    "idle",
+    "suspects",
+    "sets",
+    "viewers",
+    "weathers",
+    "strands",
+    "recorder",
+    "ladder",
     "real",
-)  # fmt: skip
+)
 
 
 @click.command()
 @click.argument("names", nargs=-1)
-@click.option("--long", "is_long", is_flag=True, help="suspects: beside them eight real runs of half an hour, at once.")
+@click.option(
+    "--long",
+    "is_long",
+    is_flag=True,
+    help="suspects: beside them eight real runs of half an hour, at once.",
+)
 def command(names: tuple[str, ...], is_long: bool) -> None:
-    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals, personas, files,
-    data, pages, wide, noticing, curve, comparing, doubts, idle, suspects, sets, viewers, weathers, strands,
-    recorder, ladder, real.
+    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals,
+    personas, files, data, pages, wide, noticing, curve, comparing, doubts, idle, suspects, sets,
+    viewers, weathers, strands, recorder, ladder, real.
 
-    Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in
-    docs/benchmarks.md.
+    Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine
+    are in docs/benchmarks.md.
     """
     sys.path.insert(0, str(ROOT))
     if is_long:
         os.environ["DYNAMIKOS_LONG"] = "1"
     unknown = [name for name in names if name not in NAMES]
     if unknown:
-        raise click.BadParameter(f"there is no benchmark {unknown[0]}; choose from {', '.join(NAMES)}")
-    click.echo(f"{time.strftime('%Y-%m-%d')}  {platform.platform()}  Python {platform.python_version()}")
+        raise click.BadParameter(
+            f"there is no benchmark {unknown[0]}; choose from {', '.join(NAMES)}"
+        )
+    click.echo(
+        f"{time.strftime('%Y-%m-%d')}  {platform.platform()}  Python {platform.python_version()}"
+    )
     wrong = 0
     for name in names or NAMES:
         begun = time.monotonic()

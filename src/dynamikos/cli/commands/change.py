@@ -15,13 +15,15 @@ from dynamikos.core.errors import DynamikosError
 @click.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.argument("changes", type=click.File("rb"))
-@click.option("--in-place", is_flag=True, help="Write the changed journey over FILE instead of printing it.")
+@click.option(
+    "--in-place", is_flag=True, help="Write the changed journey over FILE instead of printing it."
+)
 @click.option("--json", "as_json", is_flag=True, help="Say what is wrong as a JSON object.")
 def command(file: Path, changes: IO[bytes], in_place: bool, as_json: bool) -> None:
     """Make CHANGES (a JSON file, or - for standard input) of the journey in FILE.
 
-    CHANGES is one change or a list of them, such as {"change": "switch", "at": "sign-in"}: the same that the ladder
-    makes. All are made, or none. Needs no database.
+    CHANGES is one change or a list of them, such as {"change": "switch", "at": "sign-in"}: the same
+    that the ladder makes. All are made, or none. Needs no database.
     """
     from dynamikos.core.journeys import parse_journey, write_journey
     from dynamikos.core.journeys.changes import read_change

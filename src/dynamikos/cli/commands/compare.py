@@ -17,14 +17,18 @@ from dynamikos.core.figures import digits, short, signed
 @click.argument("b")
 @click.option(
     "--tolerate", type=click.FloatRange(0.1, 1000), metavar="PERCENT",
-    help="A worsening that is still taken for none; 30 for one run against one, 10 for sets of three and more.",
+    help="A worsening that is still taken for none; 30 for one run against one, 10 for sets of "
+         "three and more.",
 )  # fmt: skip
-@click.option("--project", help="For runs' numbers: the project they belong to, needed only if there are several.")
+@click.option(
+    "--project",
+    help="For runs' numbers: the project they belong to, needed only if there are several.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print JSON (docs/run-command.md).")
 def command(a: str, b: str, tolerate: float | None, project: str | None, as_json: bool) -> None:
-    """Whether B is worse than A. Each is a folder of `run --keep`, the number of a project's run, or several of them
-    joined by commas, which are a set. Exit code: 0 not worse than tolerated, 1 worse, 2 could not compare, 3
-    inconclusive.
+    """Whether B is worse than A. Each is a folder of `run --keep`, the number of a project's run,
+    or several of them joined by commas, which are a set. Exit code: 0 not worse than tolerated, 1
+    worse, 2 could not compare, 3 inconclusive.
     """
     from dynamikos.core.comparison import compare
     from dynamikos.core.frozen.differing import differing
@@ -34,7 +38,11 @@ def command(a: str, b: str, tolerate: float | None, project: str | None, as_json
     except (DynamikosError, OSError) as problem:
         refuse("could not compare", problem)
         sys.exit(2)
-    found = compare([run for run, _ in sides[0]], [run for run, _ in sides[1]], tolerate / 100 if tolerate else None)
+    found = compare(
+        [run for run, _ in sides[0]],
+        [run for run, _ in sides[1]],
+        tolerate / 100 if tolerate else None,
+    )
     changed = differing(sides[0][0][1], sides[1][0][1])
     if as_json:
         click.echo(orjson.dumps(as_plain(found, changed), option=orjson.OPT_INDENT_2))
@@ -57,7 +65,9 @@ def sides_of(text: str, project: str | None):  # type: ignore[no-untyped-def]
 
             made.append(one_run(number, project))
         else:
-            raise DynamikosError(f"{each} is neither a folder of run --keep nor the number of a run")
+            raise DynamikosError(
+                f"{each} is neither a folder of run --keep nor the number of a run"
+            )
     if not made:
         raise DynamikosError(f"'{text}' names no run")
     return made
@@ -68,14 +78,20 @@ def lines(found: Comparison, changed: list[str]) -> list[str]:
     runs = "sets of runs" if found.sets else "one run against one"
     made = [f"{runs}; a worsening of {100 * found.tolerated:g} % is tolerated"]
     if not found.sets:
-        known = f"of {found.history} earlier sets" if found.history else "no earlier set tells: 5 % is assumed"
+        known = (
+            f"of {found.history} earlier sets"
+            if found.history
+            else "no earlier set tells: 5 % is assumed"
+        )
         made.append(f"what runs of one build differ by: {known}")
     if found.is_rough:
         made.append("a run has less than 300 s of measured time: intervals are rough")
     made += [f"the inputs differ: {each}" for each in changed]
     made += [f"left out {name}: {why}" for name, why in found.left_out]
     made += [f"doubted {name}: {why}" for name, why in found.doubts]
-    made += [f"only in A: {each}" for each in found.only_a] + [f"only in B: {each}" for each in found.only_b]
+    made += [f"only in A: {each}" for each in found.only_a] + [
+        f"only in B: {each}" for each in found.only_b
+    ]
     for each in found.differences:
         made.append(f"  {each.word:17} {each.name[:40]:40} {each.wanted.measure:13} {said(each)}")
     return [*made, found.sentence]
@@ -86,7 +102,9 @@ def said(each: Difference) -> str:
     share = each.wanted.is_share
     unit = "%" if share else "/s" if each.wanted.measure == "throughput" else "ms"
     times = 100 if share else 1
-    values = " → ".join("–" if value is None else f"{short(value * times, 4)} {unit}" for value in (each.a, each.b))
+    values = " → ".join(
+        "–" if value is None else f"{short(value * times, 4)} {unit}" for value in (each.a, each.b)
+    )
     if each.change is None:
         return f"{values} ({each.reason})"
     points = "points" if share else "%"
@@ -109,12 +127,27 @@ def as_plain(found: Comparison, changed: list[str]) -> dict[str, object]:
     def plain(each: Difference) -> dict[str, object]:
         level, journey, step, request = each.wanted.key
         return {
-            "level": level, "journey": journey, "step": step, "request": request, "measure": each.wanted.measure,
-            "name": each.name, "a": each.a, "b": each.b, "change": each.change, "from": each.low, "to": each.high,
-            "at_most": each.most, "p_within": each.p_within,
-            "usual_between_runs": each.usual, "smallest_seen": each.smallest, "p": each.p, "word": each.word,
-            "beyond_these_runs": each.is_real, "repetitions": each.repetitions, "reason": each.reason,
-        }  # fmt: skip
+            "level": level,
+            "journey": journey,
+            "step": step,
+            "request": request,
+            "measure": each.wanted.measure,
+            "name": each.name,
+            "a": each.a,
+            "b": each.b,
+            "change": each.change,
+            "from": each.low,
+            "to": each.high,
+            "at_most": each.most,
+            "p_within": each.p_within,
+            "usual_between_runs": each.usual,
+            "smallest_seen": each.smallest,
+            "p": each.p,
+            "word": each.word,
+            "beyond_these_runs": each.is_real,
+            "repetitions": each.repetitions,
+            "reason": each.reason,
+        }
 
     return {
         "form": 1, "verdict": found.sentence, "word": found.word, "exit_code": found.exit_code,

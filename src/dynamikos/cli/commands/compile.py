@@ -10,8 +10,9 @@ from dynamikos.machine.modules import PLACE
 
 @click.command()
 def command() -> None:
-    """Make machine code of the engine's busiest modules, which takes about a minute; `demo` and `bench` do so by
-    themselves. It lies in .venv/machine-code, or in the folder that DYNAMIKOS_MACHINE_CODE names.
+    """Make machine code of the engine's busiest modules, which takes about a minute; `demo` and
+    `bench` do so by themselves. It lies in .venv/machine-code, or in the folder that
+    DYNAMIKOS_MACHINE_CODE names.
     """
     code = making.main()
     if code == 0:

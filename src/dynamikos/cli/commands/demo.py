@@ -14,9 +14,19 @@ from dynamikos.cli.starting import CannotStart
 
 @click.command()
 @click.option(
-    "--port", type=int, default=8460, show_default=True, help="Where the web application listens, on loopback."
+    "--port",
+    type=int,
+    default=8460,
+    show_default=True,
+    help="Where the web application listens, on loopback.",
 )
-@click.option("--target-port", type=int, default=8470, show_default=True, help="Where the practice target listens.")
+@click.option(
+    "--target-port",
+    type=int,
+    default=8470,
+    show_default=True,
+    help="Where the practice target listens.",
+)
 @click.pass_context
 def command(asked: click.Context, port: int, target_port: int) -> None:
     """Start everything on this machine with the sample project, and print where to look.
@@ -29,7 +39,9 @@ def command(asked: click.Context, port: int, target_port: int) -> None:
     begun = time.monotonic()
     state = State.open()
     if "demo" in state.living():
-        raise SystemExit("dynamikos: this clone's demo is running already. ./dynamikos stop ends it.")
+        raise SystemExit(
+            "dynamikos: this clone's demo is running already. ./dynamikos stop ends it."
+        )
     state.remember("demo", os.getpid())
     addresses, cluster = processes.database(state)
     supervisor = processes.Supervisor(state)
@@ -56,12 +68,20 @@ def command(asked: click.Context, port: int, target_port: int) -> None:
         password = state.secret("demo-password", 9)
         load(target, password)
         supervisor.add(
-            "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
+            "coordinator",
+            ["dynamikos.cli", "coordinator"],
+            processes.environment(state, addresses.web, addresses),
         )
-        supervisor.add("prober", ["dynamikos.cli", "prober"], processes.environment(state, addresses.web, addresses))
+        supervisor.add(
+            "prober",
+            ["dynamikos.cli", "prober"],
+            processes.environment(state, addresses.web, addresses),
+        )
         supervisor.add_generator(addresses, "--place", "here")
         supervisor.add(
-            "recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses)
+            "recorder",
+            ["dynamikos.cli", "recorder"],
+            processes.environment(state, addresses.web, addresses),
         )
         supervisor.add(
             "web",
@@ -75,11 +95,14 @@ def command(asked: click.Context, port: int, target_port: int) -> None:
             f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n"
             f"  open      {address}\n"
             f"  sign in   {DEMO_ACCOUNT} / {password}\n\n"
-            "Try first: open the project “Brindle Fell Observatory”, the journey “Evening booking”, press Rehearse;\n"
+            "Try first: open the project “Brindle Fell Observatory”, the journey “Evening "
+            "booking”, press Rehearse;\n"
             "the journey “Evening, as recorded”: Strands, Search, Accept all proven, Rehearse;\n"
-            "then Load, “Evening, 20 users”, Start run (it asks for two rounds first: rehearse them, or start all the"
+            "then Load, “Evening, 20 users”, Start run (it asks for two rounds first: rehearse "
+            "them, or start all the"
             " same), and watch the tape.\n"
-            f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: /truth).\n"
+            f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: "
+            "/truth).\n"
             f"Logs and state: {state.folder}\n"
             "Ctrl-C ends everything; the next start finds it as you left it."
         )
@@ -102,15 +125,22 @@ def _is_asked(context: click.Context, name: str) -> bool:
 
 
 def _wait(address: str, log: Path) -> None:
-    """Until the web application answers; on a machine that is busy with others that takes its time."""
+    """Until the web application answers; on a machine that is busy with others that takes its
+    time.
+    """
     begun = said = time.monotonic()
     while time.monotonic() - begun < LONGEST_START_S:
         if time.monotonic() - said > SAID_EVERY_S:
             said = time.monotonic()
-            click.echo(f"waiting for the web application to start ({said - begun:.0f} s); its log is {log}")
+            click.echo(
+                f"waiting for the web application to start ({said - begun:.0f} s); its log is {log}"
+            )
         try:
             with urllib.request.urlopen(address + "sign-in/", timeout=2):
                 return
         except OSError:
             time.sleep(0.1)
-    raise SystemExit(f"dynamikos: the web application did not start within {LONGEST_START_S:.0f} s; its log is {log}")
+    raise SystemExit(
+        f"dynamikos: the web application did not start within {LONGEST_START_S:.0f} s; its log is "
+        f"{log}"
+    )

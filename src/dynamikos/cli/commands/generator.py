@@ -16,12 +16,19 @@ def _place(context: click.Context, option: click.Parameter, value: str) -> str:
 
 
 @click.command()
-@click.option("--place", default="here", show_default=True, callback=_place, help="Where this generator stands.")
+@click.option(
+    "--place",
+    default="here",
+    show_default=True,
+    callback=_place,
+    help="Where this generator stands.",
+)
 @click.option(
     "--distance-ms",
     default=0.0,
     type=click.FloatRange(0, 10_000),
-    help="A simulated round trip that its users' exchanges take longer, as if it stood so far away.",
+    help="A simulated round trip that its users' exchanges take longer, as if it stood so far "
+    "away.",
 )
 def command(place: str, distance_ms: float) -> None:
     """Run a generator, one process for one core, until Ctrl-C.
@@ -44,9 +51,14 @@ def command(place: str, distance_ms: float) -> None:
         if cluster is not None and cluster.process is not None:
             cluster.stop()
             raise SystemExit(
-                "dynamikos: nothing is running that could give this generator work. Start ./dynamikos demo first, or"
+                "dynamikos: nothing is running that could give this generator work. Start "
+                "./dynamikos demo first, or"
                 " set DATABASE_URL."
             )
         url, own = addresses.generator, frozenset(addresses.own_ports)
     spool = Path(state.folder) / "spool"
-    uvloop.run(serve(url, place, distance_s=distance_ms / 1000, own_ports=own, spool=spool, tell=click.echo))
+    uvloop.run(
+        serve(
+            url, place, distance_s=distance_ms / 1000, own_ports=own, spool=spool, tell=click.echo
+        )
+    )

@@ -10,17 +10,43 @@ from dynamikos.core.errors import DynamikosError
 
 
 @click.command()
-@click.argument("files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--project", default="", help="Name of the project that gets it (needed only if there are several).")
-@click.option("--journey", default="", help="Name of the journey; the first file's name if not given.")
-@click.option(
-    "--hosts", default="", help="Origins to keep, separated by commas; the first page's own site if not given."
+@click.argument(
+    "files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path)
 )
-@click.option("--accept-proven", is_flag=True, help="Search for strands and take all that are proven into the journey.")
-@click.option("--account", default="ada", show_default=True, help="Who does this; must be engineer or owner there.")
-def command(files: tuple[Path, ...], project: str, journey: str, hosts: str, accept_proven: bool, account: str) -> None:
-    """Read HAR FILES, recordings of one journey, into a project: the first makes the journey, the others are kept to
-    compare.
+@click.option(
+    "--project",
+    default="",
+    help="Name of the project that gets it (needed only if there are several).",
+)
+@click.option(
+    "--journey", default="", help="Name of the journey; the first file's name if not given."
+)
+@click.option(
+    "--hosts",
+    default="",
+    help="Origins to keep, separated by commas; the first page's own site if not given.",
+)
+@click.option(
+    "--accept-proven",
+    is_flag=True,
+    help="Search for strands and take all that are proven into the journey.",
+)
+@click.option(
+    "--account",
+    default="ada",
+    show_default=True,
+    help="Who does this; must be engineer or owner there.",
+)
+def command(
+    files: tuple[Path, ...],
+    project: str,
+    journey: str,
+    hosts: str,
+    accept_proven: bool,
+    account: str,
+) -> None:
+    """Read HAR FILES, recordings of one journey, into a project: the first makes the journey, the
+    others are kept to compare.
 
     A CSV file becomes a data set instead.
     """
@@ -61,10 +87,14 @@ def _journey(member, files: list[Path], name: str, hosts: str, accept_proven: bo
     recording = import_har(member, files[0].read_bytes(), files[0].name)
     for host in recording.hosts:
         left = "" if host["ours"] else "   (third party, left out)"
-        click.echo(f"{host['count']:6,} exchanges {host['size_bytes']:12,} B  {host['origin']}{left}")
+        click.echo(
+            f"{host['count']:6,} exchanges {host['size_bytes']:12,} B  {host['origin']}{left}"
+        )
     wanted = [origin.strip().rstrip("/") for origin in hosts.split(",") if origin.strip()]
     wanted = wanted or [host["origin"] for host in recording.hosts if host["ours"]]
-    found = create_from_recording(member, recording, name or files[0].stem.replace("-", " ").capitalize(), wanted)
+    found = create_from_recording(
+        member, recording, name or files[0].stem.replace("-", " ").capitalize(), wanted
+    )
     for file in files[1:]:
         strands.add_recording(member, found, file.read_bytes(), file.name, lambda share: None)
     if accept_proven:

@@ -1,4 +1,6 @@
-"""Reads the probes of a run from files, in a process of its own so that users don't wait for them (started by run)."""
+"""Reads the probes of a run from files, in a process of its own so that users don't wait for them
+(started by run).
+"""
 
 import asyncio
 import contextlib
@@ -14,8 +16,9 @@ SOON_S = 0.1
 
 @click.command(hidden=True)
 def command() -> None:
-    """Takes a frozen run, the secrets of its probes, and then its second 0 (an instant of the monotonic clock; or
-    "now", for a first reading at once) from stdin, a line each; writes a line for each reading until it is ended.
+    """Takes a frozen run, the secrets of its probes, and then its second 0 (an instant of the
+    monotonic clock; or "now", for a first reading at once) from stdin, a line each; writes a line
+    for each reading until it is ended.
     """
     import msgspec
     import uvloop
@@ -50,7 +53,9 @@ def command() -> None:
         assert task is not None
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, task.cancel)
-        threading.Thread(target=until_left, args=(asyncio.get_running_loop(), task), daemon=True).start()
+        threading.Thread(
+            target=until_left, args=(asyncio.get_running_loop(), task), daemon=True
+        ).start()
         proxy = bind(frozen.way.proxy, {**frozen.values, **secrets})
         key = secrets.get(f"secrets.{frozen.way.key_secret}", "")
         way = replace(frozen.way, proxy=proxy)

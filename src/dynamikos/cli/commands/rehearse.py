@@ -12,12 +12,30 @@ from dynamikos.core.errors import DynamikosError, PlanError
 
 @click.command()
 @click.argument("journey")
-@click.option("--project", default="", help="Name of the project (needed only if several have such a journey).")
-@click.option("--account", default="ada", show_default=True, help="Who does this; must be engineer or owner there.")
-@click.option("--json", "as_json", is_flag=True, help="Print everything that was exchanged as JSON.")
-@click.option("--timeout", default=120.0, show_default=True, metavar="SECONDS", help="Give up waiting after so long.")
+@click.option(
+    "--project",
+    default="",
+    help="Name of the project (needed only if several have such a journey).",
+)
+@click.option(
+    "--account",
+    default="ada",
+    show_default=True,
+    help="Who does this; must be engineer or owner there.",
+)
+@click.option(
+    "--json", "as_json", is_flag=True, help="Print everything that was exchanged as JSON."
+)
+@click.option(
+    "--timeout",
+    default=120.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="Give up waiting after so long.",
+)
 def command(journey: str, project: str, account: str, as_json: bool, timeout: float) -> None:
-    """Rehearse JOURNEY (its key or name): one user, one round, on a generator, compared with its recording.
+    """Rehearse JOURNEY (its key or name): one user, one round, on a generator, compared with its
+    recording.
 
     Exit code: 0 every check passed, 1 a request failed, 2 could not rehearse.
     """
@@ -59,11 +77,17 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
         found = found.filter(project__name=project)
     if found.count() != 1:
         known = (
-            ", ".join(sorted(f"{each.key} in “{each.project}”" for each in Journey.objects.select_related("project")))
+            ", ".join(
+                sorted(
+                    f"{each.key} in “{each.project}”"
+                    for each in Journey.objects.select_related("project")
+                )
+            )
             or "none"
         )
         raise PlanError(
-            f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name the project with"
+            f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name "
+            "the project with"
             " --project."
         )
     journey = found.get()
@@ -74,7 +98,10 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
     asked = actions.ask(member, journey)
     while not asked.over:
         if time.monotonic() > end:
-            raise PlanError(f"The rehearsal did not end within {timeout:g} s; it is kept as rehearsal {asked.number}.")
+            raise PlanError(
+                f"The rehearsal did not end within {timeout:g} s; it is kept as rehearsal "
+                f"{asked.number}."
+            )
         time.sleep(0.1)
         asked.refresh_from_db()
     rows = queries.replayed(asked)
@@ -84,7 +111,8 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
         for row in rows:
             kept = row.kept
             click.echo(
-                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  {kept.duration_us / 1000:8.1f} ms "
+                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  "
+                f"{kept.duration_us / 1000:8.1f} ms "
                 f" {kept.method} {kept.url}"
             )
             for line in [
@@ -118,7 +146,9 @@ def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]
                 "url": row.kept.url,
                 "status": row.kept.status,
                 "recorded_status": (
-                    row.recorded.answer.status if row.recorded is not None and row.recorded.answer is not None else None
+                    row.recorded.answer.status
+                    if row.recorded is not None and row.recorded.answer is not None
+                    else None
                 ),
                 "duration_us": row.kept.duration_us,
                 "size_bytes": row.kept.size_bytes,

@@ -16,16 +16,36 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("run")
-@click.option("--html", type=click.Path(dir_okay=False, path_type=Path), help="One file that needs nothing else.")
-@click.option("--pdf", type=click.Path(dir_okay=False, path_type=Path), help="The same on pages (needs chromium).")
+@click.option(
+    "--html",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="One file that needs nothing else.",
+)
+@click.option(
+    "--pdf",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="The same on pages (needs chromium).",
+)
 @click.option("--markdown", type=click.Path(dir_okay=False, path_type=Path), help="Its text.")
-@click.option("--folder", type=click.Path(file_okay=False, path_type=Path), help="Its figures as CSV and Parquet.")
-@click.option("--project", help="For a run's number: the project it belongs to, needed only if there are several.")
+@click.option(
+    "--folder",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Its figures as CSV and Parquet.",
+)
+@click.option(
+    "--project",
+    help="For a run's number: the project it belongs to, needed only if there are several.",
+)
 def command(
-    run: str, html: Path | None, pdf: Path | None, markdown: Path | None, folder: Path | None, project: str | None
+    run: str,
+    html: Path | None,
+    pdf: Path | None,
+    markdown: Path | None,
+    folder: Path | None,
+    project: str | None,
 ) -> None:
-    """Tell a run to those who were not there: RUN is a folder of `run --keep`, or the number of a project's run.
-    Without a file the text is printed.
+    """Tell a run to those who were not there: RUN is a folder of `run --keep`, or the number of a
+    project's run. Without a file the text is printed.
     """
     from dynamikos.chromium.printing import printed
     from dynamikos.core.telling import as_html, as_markdown
@@ -42,7 +62,10 @@ def command(
             from dynamikos.core.telling.sheets import as_files, sheets_of
 
             folder.mkdir(parents=True, exist_ok=True)
-            for name, content in (("report.md", as_markdown(made).encode()), *as_files(sheets_of(made))):
+            for name, content in (
+                ("report.md", as_markdown(made).encode()),
+                *as_files(sheets_of(made)),
+            ):
                 (folder / name).write_bytes(content)
         if not (html or pdf or markdown or folder):
             click.echo(as_markdown(made))

@@ -16,7 +16,10 @@ def command(yes: bool) -> None:
     """
     state = State.open()
     if not yes:
-        click.confirm(f"Delete {state.folder} with everything that was imported, edited and measured?", abort=True)
+        click.confirm(
+            f"Delete {state.folder} with everything that was imported, edited and measured?",
+            abort=True,
+        )
     state.stop_all()
     shutil.rmtree(state.folder)
     click.echo(f"deleted {state.folder}")

@@ -26,13 +26,17 @@ from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, STOPPED, WORST
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
-    """`plan` with its profiles stretched to another peak of users or another length; shapes keep their proportions."""
+    """`plan` with its profiles stretched to another peak of users or another length; shapes keep
+    their proportions.
+    """
     crowds = plan.everybody()
     if users is not None:
         top = sum(crowd.seats for crowd in crowds)
         if users < 1 or any(not crowd.load.is_scalable for crowd in crowds) or top < 1:
             raise PlanError("--users needs a plan of concurrent users, and at least 1 of them")
-        crowds = tuple(replace(crowd, profile=stretched(crowd.profile, users / top, 1.0)) for crowd in crowds)
+        crowds = tuple(
+            replace(crowd, profile=stretched(crowd.profile, users / top, 1.0)) for crowd in crowds
+        )
     measured = plan.measured
     if seconds is not None:
         total = run_ends_s(crowds)
@@ -40,7 +44,11 @@ def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
             raise PlanError("--duration needs at least 1 second")
         factor = seconds / total
         crowds = tuple(
-            replace(crowd, starts_s=crowd.starts_s * factor, profile=stretched(crowd.profile, 1.0, factor))
+            replace(
+                crowd,
+                starts_s=crowd.starts_s * factor,
+                profile=stretched(crowd.profile, 1.0, factor),
+            )
             for crowd in crowds
         )
         measured = (measured[0] * factor, measured[1] * factor) if measured is not None else None
@@ -62,23 +70,46 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
 
 @click.command()
 @click.argument("plan", required=False)
-@click.option("--address", metavar="URL", help="Instead of a plan: one address, loaded by --users or --arrivals-per-s.")
-@click.option("--arrivals-per-s", type=float, metavar="R", help="With --address: so many new users a second.")
+@click.option(
+    "--address",
+    metavar="URL",
+    help="Instead of a plan: one address, loaded by --users or --arrivals-per-s.",
+)
+@click.option(
+    "--arrivals-per-s", type=float, metavar="R", help="With --address: so many new users a second."
+)
 @click.option("--seconds", type=float, metavar="S", help="With --address: for how long.")
 @click.option(
     "--project",
-    help="For a plan kept in the database: the project it belongs to (needed only if the name is not unique).",
+    help="For a plan kept in the database: the project it belongs to (needed only if the name is "
+    "not unique).",
 )
 @click.option("--environment", help="Another environment than the plan's.")
 @click.option(
-    "--users", type=int, help="Another peak of users; the profiles keep their shape. With --address: how many."
+    "--users",
+    type=int,
+    help="Another peak of users; the profiles keep their shape. With --address: how many.",
 )
-@click.option("--duration", type=float, metavar="SECONDS", help="Another length; the profile keeps its shape.")
 @click.option(
-    "--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated."
+    "--duration", type=float, metavar="SECONDS", help="Another length; the profile keeps its shape."
 )
-@click.option("--trial", is_flag=True, help="The whole plan, small: one user of each row, two rounds, not judged.")
-@click.option("--detach", is_flag=True, help="For a plan kept in the database: start the run, and leave it to itself.")
+@click.option(
+    "--set",
+    "sets",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="Another value of the environment. Can be repeated.",
+)
+@click.option(
+    "--trial",
+    is_flag=True,
+    help="The whole plan, small: one user of each row, two rounds, not judged.",
+)
+@click.option(
+    "--detach",
+    is_flag=True,
+    help="For a plan kept in the database: start the run, and leave it to itself.",
+)
 @click.option(
     "--keep",
     type=click.Path(file_okay=False, path_type=Path),
@@ -86,7 +117,9 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
     help="Keep the run in open formats: figures, seconds, probes, exchanges (docs/run-command.md).",
 )
 @click.option(
-    "--junit", type=click.Path(dir_okay=False, path_type=Path), help="Write JUnit XML: one test case an objective."
+    "--junit",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Write JUnit XML: one test case an objective.",
 )
 @click.option(
     "--json",
@@ -110,18 +143,23 @@ def command(
     junit: Path | None,
     json_file: Path | None,
 ) -> None:
-    """Run PLAN, a text file or the key of a plan in a project, and judge it. Or one address, without a plan.
+    """Run PLAN, a text file or the key of a plan in a project, and judge it. Or one address,
+    without a plan.
 
-    Exit code: 0 objectives met, 1 missed, 2 could not run, 3 not judged, 4 stopped by hand.
-    Secrets come from the process environment, under the names the environment lists in secret_from_process.
+    Exit code: 0 objectives met, 1 missed, 2 could not run, 3 not judged, 4 stopped by hand. Secrets
+    come from the process environment, under the names the environment lists in secret_from_process.
     """
-    # before anything is sent: what can't be written is said, and what an earlier run left is not taken for this one's
+    # before anything is sent: what can't be written is said, and what an earlier run left is not
+    # taken for this one's
     if not _export((json_file, b""), (junit, b"")):
         sys.exit(COULD_NOT_RUN)
     ENDING.begin()
     try:
         if detach and (address is not None or (plan is not None and Path(plan).is_file())):
-            raise PlanError("--detach goes with a plan that a project keeps: a run from files ends with its command")
+            raise PlanError(
+                "--detach goes with a plan that a project keeps: a run from files ends with its "
+                "command"
+            )
         if address is not None:
             others = {
                 "PLAN": plan,
@@ -133,13 +171,18 @@ def command(
             }
             if given := [name for name, value in others.items() if value]:
                 raise PlanError(
-                    f"{' and '.join(given)} can't go with --address, which says it all: users and seconds beside"
+                    f"{' and '.join(given)} can't go with --address, which says it all: users and "
+                    "seconds beside"
                 )
             result = _from_address(address, users, arrivals_per_s, seconds)
         elif plan is None:
-            raise PlanError("nothing to run: name a plan, or an address with --address, --users and --seconds")
+            raise PlanError(
+                "nothing to run: name a plan, or an address with --address, --users and --seconds"
+            )
         elif arrivals_per_s is not None or seconds is not None:
-            raise PlanError("--arrivals-per-s and --seconds go with --address; for a plan there is --duration")
+            raise PlanError(
+                "--arrivals-per-s and --seconds go with --address; for a plan there is --duration"
+            )
         elif Path(plan).is_file():
             result = _from_file(Path(plan), environment, users, duration, sets, trial)
         else:
@@ -178,7 +221,8 @@ def command(
     for each in result.findings:
         click.echo(f"noticed ({each.about}): {each.sentence}")
     whole = _export(
-        (json_file, as_json(frozen, outcome, result.findings, result.capacity)), (junit, as_junit(frozen, outcome))
+        (json_file, as_json(frozen, outcome, result.findings, result.capacity)),
+        (junit, as_junit(frozen, outcome)),
     )
     if keep is not None:
         try:
@@ -214,12 +258,20 @@ def _from_address(  # type: ignore[no-untyped-def]
     quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)
     journeys = {quick.journey.journey: quick.journey}
     frozen = plan_files.PlanFiles(quick.plan, journeys, quick.environment, {}, {}).frozen({})
-    click.echo(f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}")
+    click.echo(
+        f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed "
+        f"{frozen.seed}"
+    )
     return perform(frozen, {}, {}, click.echo)[1]
 
 
 def _from_file(  # type: ignore[no-untyped-def]
-    path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...], trial: bool
+    path: Path,
+    environment: str | None,
+    users: int | None,
+    seconds: float | None,
+    sets: tuple[str, ...],
+    trial: bool,
 ):
     from dynamikos.cli import plan_files
     from dynamikos.cli.file_run import perform
@@ -234,20 +286,26 @@ def _from_file(  # type: ignore[no-untyped-def]
     missing = [name for name in found.secret_from_process if name not in os.environ]
     if missing:
         raise PlanError(
-            f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again"
+            f"these secrets are not in the process environment: {', '.join(missing)}; export them "
+            "and call again"
         )
     short = [name for name in found.secret_from_process if len(os.environ[name]) < SHORTEST_SECRET]
     if short:
         raise PlanError(
-            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not be masked in what is"
+            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not "
+            "be masked in what is"
             " kept; take a longer one"
         )
     secrets = {
-        f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")
+        f"{owner}.{name}": os.environ[name]
+        for name in found.secret_from_process
+        for owner in ("env", "secrets")
     }
     practice = practice_for(replace(found, values=values, addresses=addresses))
     plan = scaled(files.plan, users, seconds)
-    files = dataclasses.replace(files, plan=trial_of(plan) if trial else plan, environment=practice.environment)
+    files = dataclasses.replace(
+        files, plan=trial_of(plan) if trial else plan, environment=practice.environment
+    )
     done: list[Result] = []
     try:
         if practice.said:
@@ -261,12 +319,17 @@ def _from_file(  # type: ignore[no-untyped-def]
                     break
                 ENDING.again()
                 frozen = files.frozen(secrets)
-                frozen = replace(frozen, seed=randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed)
+                frozen = replace(
+                    frozen, seed=randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed
+                )
             of = f", {place} of {times}" if times > 1 else ""
             load = f"{summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}{of}"
             click.echo(f"{frozen.plan.name}: {load}")
             outcome, result = perform(
-                frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo
+                frozen,
+                {key: table.rows for key, table in files.tables.items()},
+                secrets,
+                click.echo,
             )
             done.append(result)
             if outcome.exit_code == STOPPED:

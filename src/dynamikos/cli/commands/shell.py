@@ -8,7 +8,9 @@ import click
 @click.command(context_settings={"ignore_unknown_options": True, "allow_extra_args": True})
 @click.pass_context
 def command(ctx: click.Context) -> None:
-    """Django's shell on this clone's database; other words are given to manage.py, e.g. `shell createsuperuser`."""
+    """Django's shell on this clone's database; other words are given to manage.py, e.g. `shell
+    createsuperuser`.
+    """
     from dynamikos.cli import processes
     from dynamikos.cli.state import State
 

@@ -52,7 +52,9 @@ def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(**unseen())
         page = browser.new_page(viewport={"width": width, "height": 800})
-        page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": f"http://127.0.0.1:{port}"}])
+        page.context.add_cookies(
+            [{"name": "dynamikos-theme", "value": theme, "url": f"http://127.0.0.1:{port}"}]
+        )
         for view in views or VIEWS:
             _take(page, f"http://127.0.0.1:{port}", view, state.secret("demo-password", 9), folder)
         browser.close()
@@ -69,7 +71,9 @@ def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
     if why:
         click.echo(f"{view}: {why}")
         return
-    page.wait_for_load_state("networkidle") if view != "tape" else page.wait_for_selector("#tape[data-ready]")
+    page.wait_for_load_state("networkidle") if view != "tape" else page.wait_for_selector(
+        "#tape[data-ready]"
+    )
     page.wait_for_timeout(400)
     path = folder / f"{view}.png"
     page.screenshot(path=str(path))

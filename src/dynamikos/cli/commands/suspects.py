@@ -13,16 +13,44 @@ from dynamikos.core.figures import digits, odds
 
 @click.command()
 @click.argument("run")
-@click.option("--step", required=True, metavar="KEY", help="The step whose time is to be explained, by its key.")
-@click.option("--from", "from_s", type=int, required=True, metavar="S", help="Second of the run that it begins at.")
+@click.option(
+    "--step",
+    required=True,
+    metavar="KEY",
+    help="The step whose time is to be explained, by its key.",
+)
+@click.option(
+    "--from",
+    "from_s",
+    type=int,
+    required=True,
+    metavar="S",
+    help="Second of the run that it begins at.",
+)
 @click.option("--to", "to_s", type=int, required=True, metavar="S", help="And ends before.")
-@click.option("--score", type=float, metavar="Z", help="Show those from this score on, instead of the usual one.")
-@click.option("--project", help="For a run's number: the project it belongs to, needed only if there are several.")
+@click.option(
+    "--score",
+    type=float,
+    metavar="Z",
+    help="Show those from this score on, instead of the usual one.",
+)
+@click.option(
+    "--project",
+    help="For a run's number: the project it belongs to, needed only if there are several.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print a JSON array (docs/run-command.md).")
 def command(
-    run: str, step: str, from_s: int, to_s: int, score: float | None, project: str | None, as_json: bool
+    run: str,
+    step: str,
+    from_s: int,
+    to_s: int,
+    score: float | None,
+    project: str | None,
+    as_json: bool,
 ) -> None:
-    """What moved with a step's time in a window of RUN: a folder of `run --keep`, or the number of a project's run."""
+    """What moved with a step's time in a window of RUN: a folder of `run --keep`, or the number of
+    a project's run.
+    """
     from dynamikos.cli import folder
 
     try:
@@ -40,7 +68,11 @@ def command(
         refuse("could not look", problem)
         sys.exit(2)
     if as_json:
-        click.echo(orjson.dumps([folder.as_plain(each) for each in found.every], option=orjson.OPT_INDENT_2))
+        click.echo(
+            orjson.dumps(
+                [folder.as_plain(each) for each in found.every], option=orjson.OPT_INDENT_2
+            )
+        )
     else:
         click.echo(found.sentence)
     for each in found.every if not as_json else ():

@@ -37,7 +37,9 @@ TSC = "/usr/bin/tsc"
 
 @dataclass
 class Count:
-    """What passed and failed of a stage, whose name stands before its lines where another one runs beside it."""
+    """What passed and failed of a stage, whose name stands before its lines where another one runs
+    beside it.
+    """
 
     passed: int = 0
     failed: int = 0
@@ -64,12 +66,16 @@ def linters(environment: dict[str, str], count: Count) -> None:
         command = tool[1]
         if command[0] == TSC and not Path(TSC).exists():
             return None
-        return subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
+        return subprocess.run(
+            command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False
+        )
 
     with ThreadPoolExecutor(2) as threads:
         for (name, _), done in zip(tools, threads.map(checked, tools), strict=True):
             if done is None:
-                count.say(f"  {name}: NOT CHECKED, Debian's package node-typescript could not be had")
+                count.say(
+                    f"  {name}: NOT CHECKED, Debian's package node-typescript could not be had"
+                )
                 continue
             good = done.returncode == 0
             count.say(f"  {name}: {'ok' if good else 'FAILED'}")
@@ -81,7 +87,9 @@ def linters(environment: dict[str, str], count: Count) -> None:
 
 @contextlib.contextmanager
 def made_meanwhile(environment: dict[str, str]) -> Iterator[None]:
-    """The engine as machine code, if its sources have changed and there is a compiler; it is waited for in the end."""
+    """The engine as machine code, if its sources have changed and there is a compiler; it is waited
+    for in the end.
+    """
     if environment.get("DYNAMIKOS_INTERPRETED") or not Path("/usr/bin/gcc").exists():
         yield
         return
@@ -93,7 +101,9 @@ def made_meanwhile(environment: dict[str, str]) -> Iterator[None]:
         making.wait()
 
 
-def django(labels: list[str], environment: dict[str, str], count: Count, *, parallel: int = 0) -> None:
+def django(
+    labels: list[str], environment: dict[str, str], count: Count, *, parallel: int = 0
+) -> None:
     """Django's runner on `labels`; its closing lines are counted."""
     command = [
         PYTHON,
@@ -112,7 +122,13 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
     if parallel:
         command += ["--parallel", str(parallel)]
     done = subprocess.run(
-        command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+        command,
+        cwd=ROOT,
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
     )
     ran = sum(int(number) for number in re.findall(r"^Ran (\d+) tests? in", done.stdout, re.M))
     wrong = sum(int(number) for number in re.findall(r"(?:failures|errors)=(\d+)", done.stdout))
@@ -129,10 +145,13 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
     count.failed += wrong
 
 
-def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> Callable[[dict[str, str], Count], None]:
-    """A stage of parts that need nothing of each other, one process each; with `databases` each has a server of its
-    own, the first one that of the stage, which is started again when a test stops it; the others begin as copies of it.
-    `pool`: so many connections are kept, as the web process does it.
+def side_by_side(
+    *parts: list[str], databases: bool = False, pool: int = 0
+) -> Callable[[dict[str, str], Count], None]:
+    """A stage of parts that need nothing of each other, one process each; with `databases` each has
+    a server of its own, the first one that of the stage, which is started again when a test stops
+    it; the others begin as copies of it. `pool`: so many connections are kept, as the web process
+    does it.
     """
 
     def stage(environment: dict[str, str], count: Count) -> None:
@@ -145,7 +164,11 @@ def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> C
                 clusters.append(copied(environment["DATABASE_URL"], number) if databases else None)
             with ThreadPoolExecutor(len(parts)) as threads:
                 counts = list(
-                    threads.map(lambda part, own: counted(part, environment, own, count.stage), parts, clusters)
+                    threads.map(
+                        lambda part, own: counted(part, environment, own, count.stage),
+                        parts,
+                        clusters,
+                    )
                 )
         finally:
             for cluster in clusters:
@@ -155,7 +178,9 @@ def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> C
             count.passed += each.passed
             count.failed += each.failed
 
-    def counted(part: list[str], environment: dict[str, str], cluster: Cluster | None, name: str) -> Count:
+    def counted(
+        part: list[str], environment: dict[str, str], cluster: Cluster | None, name: str
+    ) -> Count:
         own = Count(stage=name)
         django(part, environment if cluster is None else {**environment, **addresses(cluster)}, own)
         return own
@@ -165,7 +190,10 @@ def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> C
 
 def with_tables(environment: dict[str, str]) -> None:
     """The database that tests use, where there is none yet."""
-    made = "import django; django.setup(); from django.db import connection as link; link.creation.create_test_db"
+    made = (
+        "import django; django.setup(); from django.db import connection as link; "
+        "link.creation.create_test_db"
+    )
     command = [PYTHON, "-c", f"{made}(verbosity=0, autoclobber=True, keepdb=True)"]
     subprocess.run(command, cwd=ROOT, env=environment, check=True)
 
@@ -182,14 +210,19 @@ def lanes(folder: str, *apart: tuple[str, ...]) -> list[list[str]]:
     """The test files of a folder as lanes that take about as long: those named, and the rest."""
     names = sorted(path.stem for path in (ROOT / folder).glob("test_*.py"))
     rest = tuple(name for name in names if not any(name in each for each in apart))
-    return [[f"{folder.replace('/', '.')}.{name}" for name in each if name in names] for each in (*apart, rest)]
+    return [
+        [f"{folder.replace('/', '.')}.{name}" for name in each if name in names]
+        for each in (*apart, rest)
+    ]
 
 
 STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "static": linters,
     # these need no database
     "core": side_by_side(["tests/core", "tests/observatory"], ["tests/engine", "tests/machine"]),
-    "web": lambda environment, count: django(["tests/web", "tests/cli"], environment, count, parallel=2),
+    "web": lambda environment, count: django(
+        ["tests/web", "tests/cli"], environment, count, parallel=2
+    ),
     # much of these is waiting: in three lanes they take little more than a third of the time
     "processes": side_by_side(
         *lanes(
@@ -209,18 +242,24 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
         pool=8,
     ),
 }
-# those of a line would run beside each other; tests of the engine measure the machine, so they are alone
+# those of a line would run beside each other; tests of the engine measure the machine, so they are
+# alone
 ORDER = (("static",), ("core",), ("web",), ("processes",), ("browser",))
 LIMITS_S = {"static": 150, "core": 150, "web": 150, "processes": 360, "browser": 400}
 
 
 def addresses(cluster: Cluster) -> dict[str, str]:
     """Of a server, as the tests are told."""
-    return {"DATABASE_URL": cluster.url(), "DYNAMIKOS_TEST_GENERATOR": cluster.url("dynamikos_generator", "DATABASE")}
+    return {
+        "DATABASE_URL": cluster.url(),
+        "DYNAMIKOS_TEST_GENERATOR": cluster.url("dynamikos_generator", "DATABASE"),
+    }
 
 
 def keep_up(cluster: Cluster, hold: Path, over: threading.Event) -> None:
-    """Starts the server again when a test stopped it, as soon as there is no file `hold` any more."""
+    """Starts the server again when a test stopped it, as soon as there is no file `hold` any
+    more.
+    """
     hold.unlink(missing_ok=True)
     while not over.wait(0.2):
         if not hold.exists():
@@ -230,16 +269,22 @@ def keep_up(cluster: Cluster, hold: Path, over: threading.Event) -> None:
 @click.command()
 @click.argument("what", nargs=-1)
 def command(what: tuple[str, ...]) -> None:
-    """Run every check, or only the stages or test paths named: static, core, web, processes, browser."""
+    """Run every check, or only the stages or test paths named: static, core, web, processes,
+    browser.
+    """
     stages: dict[str, Callable[[dict[str, str], Count], None]] = {}
     for name in what or STAGES:
         if name in STAGES:
             stages[name] = STAGES[name]
         elif (ROOT / name).exists() or "." in name:
             label = name if (ROOT / name).is_dir() else name.removesuffix(".py").replace("/", ".")
-            stages[name] = lambda environment, count, label=label: django([label], environment, count)  # type: ignore[misc]
+            stages[name] = lambda environment, count, label=label: django(
+                [label], environment, count
+            )  # type: ignore[misc]
         else:
-            raise click.BadParameter(f"'{name}' is neither a stage ({', '.join(STAGES)}) nor a path")
+            raise click.BadParameter(
+                f"'{name}' is neither a stage ({', '.join(STAGES)}) nor a path"
+            )
     state = State.open()
     state.secret("web", 48)
     environment = {
@@ -269,10 +314,16 @@ def command(what: tuple[str, ...]) -> None:
         click.echo(f"{name}")
         begun = time.monotonic()
         # a part of the tests takes the engine as it is
-        with made_meanwhile(environment) if name == "static" and not what else contextlib.nullcontext():
+        with (
+            made_meanwhile(environment)
+            if name == "static" and not what
+            else contextlib.nullcontext()
+        ):
             stages[name](environment, count)
         took = time.monotonic() - begun
-        too_long = f" (over its limit of {LIMITS_S[name]} s)" if took > LIMITS_S.get(name, 1e9) else ""
+        too_long = (
+            f" (over its limit of {LIMITS_S[name]} s)" if took > LIMITS_S.get(name, 1e9) else ""
+        )
         lines.append(f"  {name:12} {took:6.1f} s{too_long}{'  FAILED' if count.failed else ''}")
         click.echo(lines[-1])
 

@@ -20,7 +20,9 @@ Trace = NDArray[np.float64]
 
 @dataclass(slots=True)
 class Line:
-    """One series over the run, by `width` seconds: how many passed and failed, and the times of those passed."""
+    """One series over the run, by `width` seconds: how many passed and failed, and the times of
+    those passed.
+    """
 
     series: Series
     passed: Trace
@@ -66,10 +68,10 @@ class Measured:
 
 @dataclass(slots=True)
 class Evidence:
-    """`lines` are the steps and requests of everybody (what several rows do as one), `by_row` the steps of each row;
-    `users`, `planned`, `rate` (exchanges ended) and `failures` are by second, as is `late` (1 where a generator was).
-    `ledger` holds the measured part, `whole` the counters of the whole run. `silent` are probes that fell silent:
-    (title, second, why).
+    """`lines` are the steps and requests of everybody (what several rows do as one), `by_row` the
+    steps of each row; `users`, `planned`, `rate` (exchanges ended) and `failures` are by second, as
+    is `late` (1 where a generator was). `ledger` holds the measured part, `whole` the counters of
+    the whole run. `silent` are probes that fell silent: (title, second, why).
     """
 
     frozen: FrozenRun
@@ -83,7 +85,9 @@ class Evidence:
     ledger: Ledger
     whole: Ledger
     by_row: Sequence[Line] = ()
-    by_place: Sequence[tuple[str, Line]] = ()  # the steps of everybody at each place, where there are several
+    by_place: Sequence[
+        tuple[str, Line]
+    ] = ()  # the steps of everybody at each place, where there are several
     measures: Sequence[Measured] = ()
     kept: Sequence[KeptExchange] = ()
     changes: Sequence[Change] = ()
@@ -105,11 +109,18 @@ class Evidence:
         return [each for each in self.lines if each.series.level == "request"]
 
     def rounds(self, begin: int, end: int) -> tuple[float, float, float]:
-        """(passed, failed, s that those passed took together) of the rounds that ended from second `begin` to `end`."""
+        """(passed, failed, s that those passed took together) of the rounds that ended from second
+        `begin` to `end`.
+        """
         where = self.places(begin, end)
         every = [each for each in self.lines if each.series.level == "round"]
-        passed, failed = (sum(float(getattr(e, name)[where].sum()) for e in every) for name in ("passed", "failed"))
-        took_ms = sum(float(np.nansum(each.mean_ms()[where] * each.passed[where])) for each in every)
+        passed, failed = (
+            sum(float(getattr(e, name)[where].sum()) for e in every)
+            for name in ("passed", "failed")
+        )
+        took_ms = sum(
+            float(np.nansum(each.mean_ms()[where] * each.passed[where])) for each in every
+        )
         return passed, failed, took_ms / 1000
 
     def round_s(self) -> float:
@@ -118,8 +129,8 @@ class Evidence:
         return (mean or 0.0) / 1e6
 
     def steady(self) -> list[tuple[int, int]]:
-        """Stretches in which the plan is constant and nothing was changed, without their first seconds: those that are
-        long enough (maths: *Steady stretches*).
+        """Stretches in which the plan is constant and nothing was changed, without their first
+        seconds: those that are long enough (maths: *Steady stretches*).
         """
         edges = {0.0, float(self.seconds)}
         sloped: list[tuple[float, float]] = []
@@ -136,7 +147,11 @@ class Evidence:
                 continue
             first = int(np.ceil(begin + settles))
             rounds = per_s * (end - first)
-            if end - first >= STEADY_S and rounds >= FEWEST_ROUNDS and not self._is_empty(first, int(end)):
+            if (
+                end - first >= STEADY_S
+                and rounds >= FEWEST_ROUNDS
+                and not self._is_empty(first, int(end))
+            ):
                 made.append((first, int(end)))
         return made
 
@@ -152,8 +167,9 @@ class Evidence:
 
 
 class Found(msgspec.Struct, frozen=True, kw_only=True):
-    """A finding: `about` what, a `sentence`, what it means and what to `try_`; `evidence` are figures by what they are
-    called. `window` is where to look, `step` and `request` what it is about, by key.
+    """A finding: `about` what, a `sentence`, what it means and what to `try_`; `evidence` are
+    figures by what they are called. `window` is where to look, `step` and `request` what it is
+    about, by key.
     """
 
     rule: str

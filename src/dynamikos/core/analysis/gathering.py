@@ -15,7 +15,9 @@ from dynamikos.core.statistics import Histogram
 LEVELS = ("round", "step", "request")
 
 
-def lines_of(series: Iterable[Series], parts: Mapping[int, Mapping[int, SeriesSecond]], seconds: int) -> list[Line]:
+def lines_of(
+    series: Iterable[Series], parts: Mapping[int, Mapping[int, SeriesSecond]], seconds: int
+) -> list[Line]:
     """Lines by second, of `parts` by series and second."""
     made = []
     for each in series:
@@ -76,7 +78,13 @@ def evidence_of(
         lines=lines_of(shown, parts, seconds),
         by_row=lines_of(steps, parts, seconds),
         by_place=list(
-            _by_place(messages, places or {}, [each for each in shown if each.level == "step"], over, seconds)
+            _by_place(
+                messages,
+                places or {},
+                [each for each in shown if each.level == "step"],
+                over,
+                seconds,
+            )
         ),
         ledger=ledger,
         whole=whole,
@@ -90,7 +98,11 @@ def evidence_of(
 
 
 def _by_place(
-    messages: Sequence[ShardSecond], places: Mapping[int, str], steps: Sequence[Series], over: Overall, seconds: int
+    messages: Sequence[ShardSecond],
+    places: Mapping[int, str],
+    steps: Sequence[Series],
+    over: Overall,
+    seconds: int,
 ) -> Iterator[tuple[str, Line]]:
     if len(set(places.values())) < 2:
         return

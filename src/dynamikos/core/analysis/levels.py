@@ -1,4 +1,6 @@
-"""From the evidence of a run to its capacity: steady stretches as levels, and what a round takes of each resource."""
+"""From the evidence of a run to its capacity: steady stretches as levels, and what a round takes of
+each resource.
+"""
 
 import math
 from collections.abc import Mapping
@@ -16,10 +18,15 @@ FULL = 0.95  # from such a utilization on more rounds don't use more of it
 
 
 def capacity_of(whole: Evidence) -> Capacity | None:
-    """None where the plan holds but one level of load, or nothing steady came of more, and no probe tells how much of a
-    resource was used there.
+    """None where the plan holds but one level of load, or nothing steady came of more, and no probe
+    tells how much of a resource was used there.
     """
-    flat = (part for crowd in whole.frozen.crowds for part in segments(crowd.profile) if part.low == part.high)
+    flat = (
+        part
+        for crowd in whole.frozen.crowds
+        for part in segments(crowd.profile)
+        if part.low == part.high
+    )
     planned = {part.low for part in flat if part.low and part.end > part.begin}
     think_s = _think_s(whole)
     levels = []
@@ -29,21 +36,25 @@ def capacity_of(whole: Evidence) -> Capacity | None:
             load = float(np.nanmean(whole.users[begin:end]))
             levels.append(Level(load, passed / (end - begin), max(1e-6, took_s / passed - think_s)))
     demands, halves = _demands(whole)
-    if (len(planned) < 2 or len({round(each.load) for each in levels}) < 2) and not (levels and demands):
+    if (len(planned) < 2 or len({round(each.load) for each in levels}) < 2) and not (
+        levels and demands
+    ):
         return None
     return capacity(levels, demands, halves)
 
 
 def _think_s(whole: Evidence) -> float:
     """Mean thinking of a round, in s, as the journeys say, by the rounds of each."""
-    passed = {key: whole.ledger.all_of("round", journey=key).passed.n for key in whole.frozen.journeys}
+    passed = {
+        key: whole.ledger.all_of("round", journey=key).passed.n for key in whole.frozen.journeys
+    }
     thinks = sum(n * thinks_s(whole.frozen.journeys[key]) for key, n in passed.items())
     return whole.frozen.plan.think_factor * thinks / max(1, sum(passed.values()))
 
 
 def _demands(whole: Evidence) -> tuple[Mapping[str, float], Mapping[str, float]]:
-    """Seconds of each resource a round takes, over its servers, from utilizations (in %) and rounds; and the half
-    widths of their 95 % intervals.
+    """Seconds of each resource a round takes, over its servers, from utilizations (in %) and
+    rounds; and the half widths of their 95 % intervals.
     """
     stretches = whole.steady()
     pieces = [
@@ -59,8 +70,10 @@ def _demands(whole: Evidence) -> tuple[Mapping[str, float], Mapping[str, float]]
         share = np.array([_mean(each.trace[begin:end]) / 100 for begin, end in stretches])
         used = np.array([_mean(each.trace[begin : begin + PIECE_S]) / 100 for _, begin in pieces])
         known = [
-            number for number, (at, _) in enumerate(pieces) if share[at] < FULL and not np.isnan(used[number])
-        ]  # fmt: skip
+            number
+            for number, (at, _) in enumerate(pieces)
+            if share[at] < FULL and not np.isnan(used[number])
+        ]
         if len(known) >= FEWEST_PIECES:
             of = rate[[pieces[number][0] for number in known]]
             found = demand(of, begun[known], used[known])
@@ -75,10 +88,11 @@ def _mean(trace: Array) -> float:
 
 
 def demand(of: Array, rate: Array, used: Array) -> tuple[float, float] | None:
-    """(seconds of a resource a round takes over its servers, half the width of its 95 % interval) by the utilization
-    law U = X·D/c: least squares through nought on the rates `of` whole levels, whose pieces had `rate` rounds a second
-    and `used` of the resource in parts of 1. What a level's own rounds vary by is no error of the demand, so each piece
-    is held against its own rate. None where nothing was used.
+    """(seconds of a resource a round takes over its servers, half the width of its 95 % interval)
+    by the utilization law U = X·D/c: least squares through nought on the rates `of` whole levels,
+    whose pieces had `rate` rounds a second and `used` of the resource in parts of 1. What a level's
+    own rounds vary by is no error of the demand, so each piece is held against its own rate. None
+    where nothing was used.
     """
     squares = float((of**2).sum())
     value = float((of * used).sum()) / squares if squares > 0 else 0.0

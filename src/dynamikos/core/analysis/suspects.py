@@ -1,12 +1,14 @@
 """What moved with a step's response time in a window (docs/developing/computation.md, *Suspects*).
 
-A matched filter: the step's own shape around the window is slid over each measure, and how well it fits there is held
-against how well it fits elsewhere in the same measure, in units of that measure's own tail (Hill 1975). One p for the
-whole family of measures: how often a place elsewhere has any measure that fits so well. Ordinary measures (spikes,
-mostly zero, sawtooth, walks) are named in 3 % of windows so, where scores of single measures named them in nearly all.
+A matched filter: the step's own shape around the window is slid over each measure, and how well it
+fits there is held against how well it fits elsewhere in the same measure, in units of that
+measure's own tail (Hill 1975). One p for the whole family of measures: how often a place elsewhere
+has any measure that fits so well. Ordinary measures (spikes, mostly zero, sawtooth, walks) are
+named in 3 % of windows so, where scores of single measures named them in nearly all.
 
-Traces are arrays by second of the run, shape (T,), NaN where there is no value; a lag of −2 s says that the measure
-moved two seconds before. What moves only after the step is no suspect: a cause does not come after its effect.
+Traces are arrays by second of the run, shape (T,), NaN where there is no value; a lag of −2 s says
+that the measure moved two seconds before. What moves only after the step is no suspect: a cause
+does not come after its effect.
 """
 
 from collections.abc import Mapping, Sequence
@@ -19,21 +21,32 @@ from numpy.typing import NDArray
 Trace = NDArray[np.float64]
 Traces = NDArray[Any]  # of floats, shape (M, T)
 EARLIEST, LATEST = -10, 1  # lags of a cause, s: one second of probes' grain after
-LEVEL, ENOUGH, LEAST_PLACES = 0.03, 33, 6  # of the family; places from which on that can be said; from which on a score
+LEVEL, ENOUGH, LEAST_PLACES = (
+    0.03,
+    33,
+    6,
+)  # of the family; places from which on that can be said; from which on a score
 GATE_RATIO, GATE_P = 1.10, 0.05
 FAR, FEWEST_FAR = 4.0, 20  # standard deviations from the middle of so many windows elsewhere
 FLANK_S = (10, 60)  # on either side of the window
-SHARPENED = (0.0, 0.8)  # as it is, and x(t) − 0.8·x(t − 1), which makes edges count and not wandering
-MOST_OTHERS, FEWEST_OTHERS, PER_OTHER = 10, 3, 6  # of a measure's own greatest places that make its tail
+SHARPENED = (
+    0.0,
+    0.8,
+)  # as it is, and x(t) − 0.8·x(t − 1), which makes edges count and not wandering
+MOST_OTHERS, FEWEST_OTHERS, PER_OTHER = (
+    10,
+    3,
+    6,
+)  # of a measure's own greatest places that make its tail
 LEAST_XI, SELDOM, ONLY_HERE = 0.10, 0.05, 7.0
 ALIKE, FOLLOWS, CLOSEST = 0.95, 0.5, 3
 
 
 @dataclass(frozen=True, slots=True)
 class Suspect:
-    """`score` in units of the measure's own tail; `sign` 1 where the measure rose, −1 where it fell; `p`: in which part
-    of places elsewhere any measure fits so well, None where there are too few of them; `folded` are others that move as
-    one with it.
+    """`score` in units of the measure's own tail; `sign` 1 where the measure rose, −1 where it
+    fell; `p`: in which part of places elsewhere any measure fits so well, None where there are too
+    few of them; `folded` are others that move as one with it.
     """
 
     measure: str
@@ -54,9 +67,9 @@ class Suspect:
 
 @dataclass(frozen=True, slots=True)
 class Look:
-    """`named` are suspects beyond chance, `closest` those that moved most alike and may be chance; `followers` follow
-    the load, so what they did here is its doing. `places` elsewhere it was held against; `slower` is by how much the
-    step was slower here than elsewhere (1: not at all).
+    """`named` are suspects beyond chance, `closest` those that moved most alike and may be chance;
+    `followers` follow the load, so what they did here is its doing. `places` elsewhere it was held
+    against; `slower` is by how much the step was slower here than elsewhere (1: not at all).
     """
 
     named: Sequence[Suspect] = ()
@@ -75,31 +88,42 @@ class Look:
         """What can be said of all of them."""
         if not self.is_slower:
             if self.slower < GATE_RATIO:
-                return f"This step was not slower here: {self.slower:.2f} times as slow as in like windows elsewhere."
+                return (
+                    f"This step was not slower here: {self.slower:.2f} times as slow as in like "
+                    "windows elsewhere."
+                )
             return (
-                f"This step was {self.slower:.2f} times as slow here as in the middle one of like windows elsewhere,"
+                f"This step was {self.slower:.2f} times as slow here as in the middle one of like "
+                "windows elsewhere,"
                 " and others were as slow: nothing sets this one apart."
             )
         if self.places < ENOUGH:
-            return "Too short to tell a cause from coincidence: there are too few windows of this length elsewhere." + (
-                " Moved most alike, unproven:" if self.closest else ""
+            return (
+                "Too short to tell a cause from coincidence: there are too few windows of this "
+                "length elsewhere." + (" Moved most alike, unproven:" if self.closest else "")
             )
         if self.named:
             one = len(self.named) == 1
             by_chance = max(each.p or 0.0 for each in self.named)
             return (
-                f"{len(self.named)} measure{'' if one else 's'} moved with it; so closely by chance in"
+                f"{len(self.named)} measure{'' if one else 's'} moved with it; so closely by "
+                "chance in"
                 f" {'1 of ' + format(round(1 / by_chance), ',') if by_chance else 'none'} places."
             )
         return "Nothing stands out from chance." + (" Closest:" if self.closest else "")
 
 
 def suspects(
-    step: Trace, window: tuple[int, int], candidates: Mapping[str, Trace], load: Trace | None = None,
-    *, least: float | None = None,
-) -> Look:  # fmt: skip
-    """What moved with `step` (times by second) in `window` (from, to); `load` is users or arrivals, what follows it is
-    told apart. `least`: show all from this score on, even where the step was not slower.
+    step: Trace,
+    window: tuple[int, int],
+    candidates: Mapping[str, Trace],
+    load: Trace | None = None,
+    *,
+    least: float | None = None,
+) -> Look:
+    """What moved with `step` (times by second) in `window` (from, to); `load` is users or arrivals,
+    what follows it is told apart. `least`: show all from this score on, even where the step was not
+    slower.
     """
     begin, end = max(0, window[0]), min(len(step), window[1])
     length = end - begin
@@ -128,7 +152,9 @@ def suspects(
     ]  # fmt: skip
     folded = _folded(ranked, {name: left[at] for at, name in enumerate(names)})
     is_long = found.places >= ENOUGH
-    named = [replace(e, is_proven=True) for e in folded if is_long and e.p is not None and e.p <= LEVEL]
+    named = [
+        replace(e, is_proven=True) for e in folded if is_long and e.p is not None and e.p <= LEVEL
+    ]
     rest = [each for each in folded if each.measure not in {one.measure for one in named}]
     if not is_long:
         rest = [replace(each, p=None) for each in rest]
@@ -140,7 +166,9 @@ def suspects(
 
 
 def filled(values: Trace) -> Trace:
-    """Gaps joined by straight lines, so that a probe that is read every ten seconds keeps its own grid."""
+    """Gaps joined by straight lines, so that a probe that is read every ten seconds keeps its own
+    grid.
+    """
     known = ~np.isnan(values)
     if known.all():
         return np.asarray(values, float)
@@ -152,22 +180,29 @@ def filled(values: Trace) -> Trace:
 
 
 def _grain(values: Trace) -> int:
-    """Seconds from one value to the next, usually: what is read seldom seems to move so much later."""
+    """Seconds from one value to the next, usually: what is read seldom seems to move so much
+    later.
+    """
     known = np.flatnonzero(~np.isnan(values))
     return int(np.median(np.diff(known))) if len(known) > 1 else 1
 
 
 def _gate(logs: Trace, begin: int, end: int) -> tuple[float, bool]:
-    """(how many times as slow as the middle one of like windows elsewhere, whether that is slower at all)."""
+    """(how many times as slow as the middle one of like windows elsewhere, whether that is slower
+    at all).
+    """
     length = end - begin
     means = _sums(logs[None], length)[0] / length
-    elsewhere = [at for at in range(begin % length, len(means), length) if abs(at - begin) >= length]
+    elsewhere = [
+        at for at in range(begin % length, len(means), length) if abs(at - begin) >= length
+    ]
     if not elsewhere:
         return 1.0, True  # nothing to hold it against: whoever looks decides
     other = means[elsewhere]
     ratio = float(np.exp(means[begin] - np.median(other)))
     p = (1 + int((other >= means[begin]).sum())) / (1 + len(elsewhere))
-    # other incidents of the run are as slow and must not hide this one: far from the middle is slower, too
+    # other incidents of the run are as slow and must not hide this one: far from the middle is
+    # slower, too
     spread = 1.4826 * float(np.median(np.abs(other - np.median(other))))
     is_far = len(elsewhere) >= FEWEST_FAR and float(means[begin] - np.median(other)) >= FAR * spread
     return ratio, ratio >= GATE_RATIO and (p <= max(GATE_P, 1 / (1 + len(elsewhere))) or is_far)
@@ -202,8 +237,8 @@ def _sharpened(rows: Traces, phi: float) -> Traces:
 
 
 def _matched(step: Trace, rows: Traces, start: int, length: int) -> tuple[Traces, Traces]:
-    """(projection, correlation) of the step's piece of `length` from `start` on, without its line, with every piece of
-    each row; shape (M, T − length + 1).
+    """(projection, correlation) of the step's piece of `length` from `start` on, without its line,
+    with every piece of each row; shape (M, T − length + 1).
     """
     seconds = rows.shape[1]
     line = np.arange(length) - (length - 1) / 2
@@ -220,12 +255,17 @@ def _matched(step: Trace, rows: Traces, start: int, length: int) -> tuple[Traces
     fits = slid(shape)
     sums = _sums(rows, length)
     rest = _sums(rows**2, length) - sums**2 / length - slid(line) ** 2 / (line @ line)
-    return fits, fits / np.sqrt(np.maximum(rest, 1e-9 * length))  # what hardly moves has no correlation
+    return fits, fits / np.sqrt(
+        np.maximum(rest, 1e-9 * length)
+    )  # what hardly moves has no correlation
 
 
-def _tail_scores(own: NDArray[np.float64], others: NDArray[np.float64], k: int) -> NDArray[np.float64]:
-    """ln(own / the k-th greatest of the others) in units of their mean logarithmic excess. Of a measure that is mostly
-    zero there is no tail to judge by: ln(k / rank), or ONLY_HERE where it moved nowhere else. Others: shape (…, P).
+def _tail_scores(
+    own: NDArray[np.float64], others: NDArray[np.float64], k: int
+) -> NDArray[np.float64]:
+    """ln(own / the k-th greatest of the others) in units of their mean logarithmic excess. Of a
+    measure that is mostly zero there is no tail to judge by: ln(k / rank), or ONLY_HERE where it
+    moved nowhere else. Others: shape (…, P).
     """
     top = -np.partition(-others, k - 1, axis=-1)[..., :k]
     low = np.maximum(top.min(axis=-1), 1e-12)
@@ -233,14 +273,20 @@ def _tail_scores(own: NDArray[np.float64], others: NDArray[np.float64], k: int) 
     with_tail = np.log(np.maximum(own, 1e-12) / low) / np.maximum(xi, LEAST_XI)
     above = (others >= own[..., None]).sum(axis=-1)
     some = (others >= SELDOM * own[..., None]).sum(axis=-1)
-    with_rank = np.where((some == 0) & (own > 1e-6), ONLY_HERE, np.log(k / (1 + np.minimum(above, k))))
-    made: NDArray[np.float64] = np.where(low < SELDOM * np.maximum(top.max(axis=-1), own), with_rank, with_tail)
+    with_rank = np.where(
+        (some == 0) & (own > 1e-6), ONLY_HERE, np.log(k / (1 + np.minimum(above, k)))
+    )
+    made: NDArray[np.float64] = np.where(
+        low < SELDOM * np.maximum(top.max(axis=-1), own), with_rank, with_tail
+    )
     return made
 
 
 @dataclass(slots=True)
 class _Scores:
-    """By measure, shape (M,); `may`: whether it moved when a cause can; p None with too few places."""
+    """By measure, shape (M,); `may`: whether it moved when a cause can; p None with too few
+    places.
+    """
 
     score: Trace
     lag: NDArray[np.int64]
@@ -258,15 +304,25 @@ def _scored(step: Trace, rows: Traces, begin: int, end: int, grains: NDArray[np.
     shifts = seconds - piece + 1
     latest = LATEST + min(int(grains.max()) - 1, length)
     width = max(latest - EARLIEST + 1, length // 4)  # so many shifts are a place elsewhere
-    zone = length + max(-EARLIEST, latest) + flank // 2  # shifts at which the window's own event is seen
+    zone = (
+        length + max(-EARLIEST, latest) + flank // 2
+    )  # shifts at which the window's own event is seen
     near = np.arange(max(0, start - zone), min(shifts, start + zone + 1))
     begins = np.array(
-        [at for at in range(0, shifts - width + 1, width) if at + width <= near[0] or at > near[-1]], dtype=np.int64
+        [
+            at
+            for at in range(0, shifts - width + 1, width)
+            if at + width <= near[0] or at > near[-1]
+        ],
+        dtype=np.int64,
     )
     places = len(begins)
     k = int(max(FEWEST_OTHERS, min(MOST_OTHERS, places // PER_OTHER)))
     first, last = max(0, start + EARLIEST), min(shifts, start + latest + 1)
-    is_early = np.arange(first, last)[None, :] <= (start + LATEST + np.minimum(grains - 1, length))[:, None]
+    is_early = (
+        np.arange(first, last)[None, :]
+        <= (start + LATEST + np.minimum(grains - 1, length))[:, None]
+    )
     scores, nulls, seen = [], [], np.zeros((len(rows), shifts))
     raw = seen
     for phi in SHARPENED:
@@ -323,8 +379,8 @@ def correlation(one: Trace, other: Trace) -> float:
 
 
 def worth_a_look(trace: Trace, at_least: int = 3) -> list[tuple[int, int]]:
-    """(from, to) of stretches in which log of `trace` (ms) is above its median + 4·1.4826·MAD for so many seconds
-    running.
+    """(from, to) of stretches in which log of `trace` (ms) is above its median + 4·1.4826·MAD for
+    so many seconds running.
     """
     logs = np.log(np.where(trace > 0, trace, np.nan))
     known = logs[~np.isnan(logs)]

@@ -3,7 +3,13 @@
 Never sends or keeps anything. Start reading at `base`.
 """
 
-from dynamikos.core.captures.base import Capture, Decoding, compile_capture, compile_finder, described
+from dynamikos.core.captures.base import (
+    Capture,
+    Decoding,
+    compile_capture,
+    compile_finder,
+    described,
+)
 from dynamikos.core.captures.kinds import KINDS
 from dynamikos.core.captures.kinds.between import BetweenForm
 from dynamikos.core.captures.kinds.css import CssForm

@@ -22,9 +22,10 @@ Pick = Literal["first", "last", "random", "all"] | Annotated[int, msgspec.Meta(g
 class Capture(Frozen, frozen=True, kw_only=True):
     """Takes one value out of an answer and keeps it as `name`. Exactly one form is given.
 
-    `address` is a regular expression with one group, searched in the addresses of the request and of its redirects. Of
-    several matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found. Where
-    nothing is found the request fails, unless `otherwise` says what the value is then.
+    `address` is a regular expression with one group, searched in the addresses of the request and
+    of its redirects. Of several matches `pick` takes one ("all": their JSON list); `decode` undoes
+    an encoding of what was found. Where nothing is found the request fails, unless `otherwise` says
+    what the value is then.
     """
 
     name: str
@@ -59,7 +60,9 @@ def compile_finder(capture: Capture) -> Finder:
     kind = capture.kind
     if kind is None:
         given = sum(getattr(capture, name) is not None for name in KINDS)
-        raise RuleError(f"capture '{capture.name}' needs exactly one of {', '.join(KINDS)}; it has {given}")
+        raise RuleError(
+            f"capture '{capture.name}' needs exactly one of {', '.join(KINDS)}; it has {given}"
+        )
     find = kind.find(getattr(capture, kind.name))
     if not capture.decode:
         return find
@@ -72,7 +75,9 @@ def compile_finder(capture: Capture) -> Finder:
 
 
 def compile_capture(capture: Capture) -> Taker:
-    """`capture` as a function View → text or None. Raises RuleError with the place of a wrong expression."""
+    """`capture` as a function View → text or None. Raises RuleError with the place of a wrong
+    expression.
+    """
     taker, otherwise = _taker(capture), capture.otherwise
     if otherwise is None:
         return taker
@@ -113,4 +118,6 @@ def described(capture: Capture) -> tuple[str, str]:
         f", decoded from {capture.decode}" if capture.decode else ""
     )
     kind = capture.kind
-    return (kind.name, kind.says(getattr(capture, kind.name)) + tail) if kind is not None else ("", "")
+    return (
+        (kind.name, kind.says(getattr(capture, kind.name)) + tail) if kind is not None else ("", "")
+    )

@@ -9,7 +9,9 @@ from urllib.parse import unquote_plus
 
 
 def from_base64(text: str) -> str | None:
-    """Base64 or base64url (RFC 4648 §4, §5), padded or not, of UTF-8 text; None for anything else."""
+    """Base64 or base64url (RFC 4648 §4, §5), padded or not, of UTF-8 text; None for anything
+    else.
+    """
     plain = text.strip().replace("-", "+").replace("_", "/").rstrip("=")
     try:
         return base64.b64decode(plain + "=" * (-len(plain) % 4), validate=True).decode("utf-8")

@@ -10,14 +10,18 @@ import orjson
 
 from dynamikos.core.errors import RuleError
 
-SIMPLE = re.compile(r"\$((\.[A-Za-z_][A-Za-z0-9_]*)|(\[\d+\])|(\['[^'\\]*'\])|(\[\"[^\"\\]*\"\]))*\Z")
+SIMPLE = re.compile(
+    r"\$((\.[A-Za-z_][A-Za-z0-9_]*)|(\[\d+\])|(\['[^'\\]*'\])|(\[\"[^\"\\]*\"\]))*\Z"
+)
 PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\['([^'\\]*)'\]|\[\"([^\"\\]*)\"\]")
 MISSING = object()
 MOST_TYPED = 8  # parts of a path that is looked up without reading the rest
 
 
 def compile_path(path: str) -> Callable[[Any], Any]:
-    """`path` as a function document → the first value found, or MISSING. Raises RuleError for an invalid path."""
+    """`path` as a function document → the first value found, or MISSING. Raises RuleError for an
+    invalid path.
+    """
     keys = keys_of(path)
     if keys is not None:
 
@@ -57,9 +61,9 @@ def keys_of(path: str) -> list[str | int] | None:
 
 
 def compile_text(path: str) -> Callable[[bytes], str | None] | None:
-    """A simple path as a function body → the text of the value there, without making objects of the rest of the body;
-    None for other paths. It raises ValueError for a body that is not as the path says: then it has to be read as a
-    whole.
+    """A simple path as a function body → the text of the value there, without making objects of the
+    rest of the body; None for other paths. It raises ValueError for a body that is not as the path
+    says: then it has to be read as a whole.
     """
     keys = keys_of(path)
     if not keys or len(keys) > MOST_TYPED:

@@ -1,9 +1,10 @@
-"""CSS selectors on a page in a time that is bounded by its size: the library's own matching of long ones goes over a
-page again and again (`.z .q .q .q .q .q p` on a hundred nested elements took 42 s), and C code can't be cut off by a
-timer.
+"""CSS selectors on a page in a time that is bounded by its size: the library's own matching of long
+ones goes over a page again and again (`.z .q .q .q .q .q p` on a hundred nested elements took 42
+s), and C code can't be cut off by a timer.
 
-A selector with at most one combinator is the library's. Of a longer one the library finds the elements that its last
-part fits; what has to stand around them is asked for part by part, each element and part once.
+A selector with at most one combinator is the library's. Of a longer one the library finds the
+elements that its last part fits; what has to stand around them is asked for part by part, each
+element and part once.
 """
 
 from collections.abc import Callable, Iterator
@@ -48,11 +49,14 @@ def parts_of(selector: str) -> list[list[Part]]:
         if text:
             parts.append(Part(combinator, text))
         if len(parts) > MOST_PARTS:
-            raise RuleError(f"'{selector[:80]}' has {len(parts)} parts; at most {MOST_PARTS} are looked for")
+            raise RuleError(
+                f"'{selector[:80]}' has {len(parts)} parts; at most {MOST_PARTS} are looked for"
+            )
         for part in parts:
             if any(len(each) > 2 for inner in _inside(part.compound) for each in parts_of(inner)):
                 raise RuleError(
-                    f"'{selector[:80]}': within brackets a selector has at most two parts; write the longer one without"
+                    f"'{selector[:80]}': within brackets a selector has at most two parts; write "
+                    "the longer one without"
                     " :has, :is or :not"
                 )
         found.append(parts)
@@ -130,19 +134,23 @@ def compile_selector(selector: str) -> Find:
             return
         wanted = {node.mem_id for parts in alternatives for node in _matching(page, parts)}
         yield from (
-            node for node in page.css(", ".join(parts[-1].compound for parts in alternatives)) if node.mem_id in wanted
+            node
+            for node in page.css(", ".join(parts[-1].compound for parts in alternatives))
+            if node.mem_id in wanted
         )
 
     return find
 
 
 def _matching(page: LexborHTMLParser, parts: list[Part]) -> Iterator[LexborNode]:
-    known: dict[tuple[int, int], bool] = {}  # (element, number of the part) → whether it and all before it fit there
+    known: dict[
+        tuple[int, int], bool
+    ] = {}  # (element, number of the part) → whether it and all before it fit there
     fits: dict[int, set[int]] = {}  # number of the part → elements that its compound fits
 
     def holds(node: LexborNode, at: int) -> bool:
-        """Whether `node` fits part `at` with all before it; an explicit stack, since pages nest deeper than Python
-        calls.
+        """Whether `node` fits part `at` with all before it; an explicit stack, since pages nest
+        deeper than Python calls.
         """
         todo = [(node, at)]
         while todo:
@@ -158,7 +166,10 @@ def _matching(page: LexborHTMLParser, parts: list[Part]) -> Iterator[LexborNode]
             else:
                 near = _near(here, parts[number].combinator)
                 answers = [known.get((each.mem_id, number - 1)) for each in near]
-                unknown = next((each for each, answer in zip(near, answers, strict=True) if answer is None), None)
+                unknown = next(
+                    (each for each, answer in zip(near, answers, strict=True) if answer is None),
+                    None,
+                )
                 if True in answers or unknown is None:
                     known[key] = True in answers
                 else:

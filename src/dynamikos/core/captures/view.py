@@ -15,10 +15,14 @@ Finder = Callable[["View"], Iterator[str]]  # all matches, one after the other
 
 
 class View:
-    """An answer as captures and checks look at it. Body, text, JSON and HTML are made once, when first asked for."""
+    """An answer as captures and checks look at it. Body, text, JSON and HTML are made once, when
+    first asked for.
+    """
 
     duration_ms = 0.0  # response time, where it is known
-    beyond = ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
+    beyond = (
+        ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
+    )
     reads_json = 0  # how many captures and checks read it as JSON, where that is known
     status: int = 0
     body: bytes = b""
@@ -42,10 +46,17 @@ class View:
         addresses: Sequence[str] = (),
         choose: Callable[[int], int] = lambda count: 0,
     ) -> None:
-        """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from
-        lists of the same length in one answer take the same position, so that what belongs together stays together.
+        """`choose(n)` gives a number below n to captures that pick at random, once for every n: two
+        that pick from lists of the same length in one answer take the same position, so that what
+        belongs together stays together.
         """
-        self.status, self._headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
+        self.status, self._headers, self.body, self.cookies, self.addresses = (
+            status,
+            headers,
+            body,
+            cookies,
+            addresses,
+        )
         self._choose = choose
 
     @property
@@ -102,9 +113,10 @@ class View:
 
 
 class CaptureKind(NamedTuple):
-    """A kind of capture: `find` makes of its value what finds matches (raises RuleError with the place of a wrong
-    expression), `says` is the expression in a line, `first` makes what takes the first match alone, where that is
-    quicker. `needs_body`: it looks into the body, `reads_addresses`: at the addresses of request and redirects.
+    """A kind of capture: `find` makes of its value what finds matches (raises RuleError with the
+    place of a wrong expression), `says` is the expression in a line, `first` makes what takes the
+    first match alone, where that is quicker. `needs_body`: it looks into the body,
+    `reads_addresses`: at the addresses of request and redirects.
     """
 
     name: str

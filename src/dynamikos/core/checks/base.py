@@ -22,12 +22,13 @@ Then = Literal["count", "step", "round", "user"]
 
 
 class Check(Frozen, frozen=True, kw_only=True):
-    """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only counted, it fails
-    the step, it also skips the rest of the round (as every failure does without a word), or the user leaves.
+    """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only
+    counted, it fails the step, it also skips the rest of the round (as every failure does without a
+    word), or the user leaves.
 
-    `status` is a code, a class such as "2xx", or several of either; `type` a content type; `contains` a text with
-    holes; `regex` a regular expression; `size` in bytes; `time` in ms, from the instant the request was due to the last
-    byte.
+    `status` is a code, a class such as "2xx", or several of either; `type` a content type;
+    `contains` a text with holes; `regex` a regular expression; `size` in bytes; `time` in ms, from
+    the instant the request was due to the last byte.
     """
 
     status: Status | None = None
@@ -66,7 +67,9 @@ class Check(Frozen, frozen=True, kw_only=True):
 
 
 class Verdict(msgspec.Struct, frozen=True):
-    """A failed check: what was expected and what came, both as texts for a person, and what follows."""
+    """A failed check: what was expected and what came, both as texts for a person, and what
+    follows.
+    """
 
     kind: str
     expected: str
@@ -75,8 +78,8 @@ class Verdict(msgspec.Struct, frozen=True):
 
 
 class Judge:
-    """A compiled check: `judge(view, values)` is None when passed, else the verdict; `passes` only says whether, and
-    must not be asked of a view with something beyond.
+    """A compiled check: `judge(view, values)` is None when passed, else the verdict; `passes` only
+    says whether, and must not be asked of a view with something beyond.
     """
 
     __slots__ = ("_check", "_look", "_looks_inside", "passes")
@@ -95,7 +98,9 @@ class Judge:
                 return None
             expected, actual = self._look.words(view, values)
         except Beyond as unknown:
-            return Verdict("body-limit", unknown.expected, f"that can't be said: {view.beyond}", check.then)
+            return Verdict(
+                "body-limit", unknown.expected, f"that can't be said: {view.beyond}", check.then
+            )
         expected = f"not: {expected}" if never else expected
         if view.beyond and self._looks_inside and not is_so:  # it may stand where nobody looked
             return Verdict("body-limit", expected, f"that can't be said: {view.beyond}", check.then)

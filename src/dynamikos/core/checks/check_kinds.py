@@ -18,8 +18,8 @@ class Beyond(Exception):
 
 
 class Look(NamedTuple):
-    """Whether it is so, asked of every answer, and in words what was expected and what came, asked when it is not. Both
-    may raise Beyond.
+    """Whether it is so, asked of every answer, and in words what was expected and what came, asked
+    when it is not. Both may raise Beyond.
     """
 
     is_so: Callable[[View, Values], bool]
@@ -31,11 +31,12 @@ def _same(value: Any, change: Change) -> Any:
 
 
 class CheckKind(NamedTuple):
-    """A kind of check: `look` makes of its value what looks at answers (raises RuleError, TemplateError); `says` is
-    what it expects, in a line; `with_texts` changes the texts with holes in its value.
+    """A kind of check: `look` makes of its value what looks at answers (raises RuleError,
+    TemplateError); `says` is what it expects, in a line; `with_texts` changes the texts with holes
+    in its value.
 
-    `looks_inside`: what it looks for may stand where nobody looked, in a body that is not read to its end;
-    `needs_body`: it can't be judged without the body.
+    `looks_inside`: what it looks for may stand where nobody looked, in a body that is not read to
+    its end; `needs_body`: it can't be judged without the body.
     """
 
     name: str

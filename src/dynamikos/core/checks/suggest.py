@@ -1,4 +1,6 @@
-"""Checks that fit an answer: what is the same in the recording and in the rehearsal, and on no other page."""
+"""Checks that fit an answer: what is the same in the recording and in the rehearsal, and on no
+other page.
+"""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -17,15 +19,22 @@ MOST = 6
 
 
 def suggested(
-    view: View, recorded: View | None, others: Sequence[str], values: Mapping[str, str] = MappingProxyType({})
+    view: View,
+    recorded: View | None,
+    others: Sequence[str],
+    values: Mapping[str, str] = MappingProxyType({}),
 ) -> list[tuple[str, Check]]:
-    """(what it says, check) for an answer, the most telling first. `others` are the bodies of other answers of the
-    journey, `values` what was dealt or captured before, by name: such a text becomes a hole, so that the check holds
-    for other rows, too.
+    """(what it says, check) for an answer, the most telling first. `others` are the bodies of other
+    answers of the journey, `values` what was dealt or captured before, by name: such a text becomes
+    a hole, so that the check holds for other rows, too.
 
-    With a recorded answer only what both have is suggested: what differs from time to time is no sign of a right page.
+    With a recorded answer only what both have is suggested: what differs from time to time is no
+    sign of a right page.
     """
-    if recorded is not None and recorded.content_type.partition(";")[0] != view.content_type.partition(";")[0]:
+    if (
+        recorded is not None
+        and recorded.content_type.partition(";")[0] != view.content_type.partition(";")[0]
+    ):
         recorded = None
     made: list[tuple[str, Check]] = []
     if "json" in view.content_type:
@@ -52,13 +61,20 @@ def _json(view: View, recorded: View | None) -> list[tuple[str, Check]]:
     made = []
     for name, value in document.items():
         kind = TYPES.get(type(value), "")
-        if not kind or kind == "null" or not isinstance(before, dict) or TYPES.get(type(before.get(name))) != kind:
+        if (
+            not kind
+            or kind == "null"
+            or not isinstance(before, dict)
+            or TYPES.get(type(before.get(name))) != kind
+        ):
             continue
         path = f"$.{name}" if re.fullmatch(r"[A-Za-z_]\w*", name) else f"$['{name}']"
         check = Check(json=JsonEquals(path=path, type=kind))  # type: ignore[arg-type]
         made.append((f"{path} is {'a ' if kind != 'object' else 'an '}{kind}", check))
         if kind == "list" and value and before[name]:
-            made.append((f"{path} has at least one entry", Check(json=JsonEquals(path=f"{path}[0]"))))
+            made.append(
+                (f"{path} has at least one entry", Check(json=JsonEquals(path=f"{path}[0]")))
+            )
     return list(islice(made, 4))
 
 
@@ -71,7 +87,9 @@ def _html(
         text, old = _text(page, selector), _text(before, selector)
         wanted = holed(text, values)
         if text and "{{" not in text and (text == old or _fits(wanted, old)):
-            made.append((f"{words} “{wanted}”", Check(css=CssText(selector=selector, equals=wanted))))
+            made.append(
+                (f"{words} “{wanted}”", Check(css=CssText(selector=selector, equals=wanted)))
+            )
     body = page.body.text(separator="\n") if page.body is not None else ""
     was = recorded.text if recorded is not None else view.text
     for phrase in PHRASE.findall(body):
@@ -84,15 +102,16 @@ def _html(
 
 
 def holed(text: str, values: Mapping[str, str]) -> str:
-    """`text` with a hole in place of each value it holds, the longest first; values under three characters stand
-    anywhere by chance.
+    """`text` with a hole in place of each value it holds, the longest first; values under three
+    characters stand anywhere by chance.
     """
     made = text
     for name, value in sorted(values.items(), key=lambda each: -len(each[1])):
         if len(value) >= 3 and value in made and "{{" not in value:
             pieces = re.split(r"(\{\{.*?\}\})", made)
             made = "".join(
-                piece if piece.startswith("{{") else piece.replace(value, f"{{{{ {name} }}}}") for piece in pieces
+                piece if piece.startswith("{{") else piece.replace(value, f"{{{{ {name} }}}}")
+                for piece in pieces
             )
     return made
 

@@ -3,11 +3,32 @@
 Never reads a run: others gather what is compared. Start reading at `compare`.
 """
 
-from dynamikos.core.comparison.compare import Comparison, Difference, History, Word, compare, counted
+from dynamikos.core.comparison.compare import (
+    Comparison,
+    Difference,
+    History,
+    Word,
+    compare,
+    counted,
+)
 from dynamikos.core.comparison.side import AnyLine, Line, OneRun, Wanted, family_of
 from dynamikos.core.comparison.trend import Figure, Turn, figures_of, lines_of, turns
 
 __all__ = [
-    "AnyLine", "Comparison", "Difference", "Figure", "History", "Line", "OneRun", "Turn", "Wanted", "Word",
-    "compare", "counted", "family_of", "figures_of", "lines_of", "turns",
-]  # fmt: skip
+    "AnyLine",
+    "Comparison",
+    "Difference",
+    "Figure",
+    "History",
+    "Line",
+    "OneRun",
+    "Turn",
+    "Wanted",
+    "Word",
+    "compare",
+    "counted",
+    "family_of",
+    "figures_of",
+    "lines_of",
+    "turns",
+]

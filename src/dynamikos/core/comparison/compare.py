@@ -1,9 +1,9 @@
-"""Whether b is worse than a: intervals within runs and what runs of one build differ by, Holm's correction (1979) over
-a fixed family.
+"""Whether b is worse than a: intervals within runs and what runs of one build differ by, Holm's
+correction (1979) over a fixed family.
 
-Times are compared by their logarithms, shares by their log odds. One run against one: the variance between runs is
-that of earlier sets of the plan, or taken as 5 %. Sets of three and more: pooled variances, moderated over the steps
-(Smyth 2004).
+Times are compared by their logarithms, shares by their log odds. One run against one: the variance
+between runs is that of earlier sets of the plan, or taken as 5 %. Sets of three and more: pooled
+variances, moderated over the steps (Smyth 2004).
 """
 
 import math
@@ -24,14 +24,27 @@ MIX = 2.0  # points by which the share of a row may differ
 MOST_RUNS = 1000  # repetitions that are worth naming
 POINTS = 0.01  # by which a share may grow where times may by a tenth: one percentage point
 TOLERATED_ONE, TOLERATED_SETS = 0.3, 0.1
-BETWEEN, LEAST_BETWEEN, WEIGHT, BETWEEN_SHARES = 0.05, 0.02, 4.0, 0.10  # what runs of one build differ by
+BETWEEN, LEAST_BETWEEN, WEIGHT, BETWEEN_SHARES = (
+    0.05,
+    0.02,
+    4.0,
+    0.10,
+)  # what runs of one build differ by
 PRIOR_TIMES = 1.5  # the moderated variance is a little more than the steps' usual one
-CODES: dict[Word, int] = {"worse": 1, "better": 0, "not worse": 0, "slower, tolerated": 0, "inconclusive": 3}
+CODES: dict[Word, int] = {
+    "worse": 1,
+    "better": 0,
+    "not worse": 0,
+    "slower, tolerated": 0,
+    "inconclusive": 3,
+}
 
 
 @dataclass(frozen=True, slots=True)
 class History:
-    """An earlier set of runs of one build: the variance of a logarithm between `runs`, and its mean error² within."""
+    """An earlier set of runs of one build: the variance of a logarithm between `runs`, and its mean
+    error² within.
+    """
 
     between: float
     within: float
@@ -40,10 +53,11 @@ class History:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """Of one measure: both values (ms, per second, or parts), and by how much b is beyond a, with its interval and the
-    smallest change that would be found: parts of a, for shares points (as parts). None where it can't be computed.
-    `most` is the one-sided end of 95 % to the worse side. `usual` is what runs of one build differ by, where that was
-    taken as given. `runs` are those of the larger side; `repetitions` on each side would say it, as far as these tell.
+    """Of one measure: both values (ms, per second, or parts), and by how much b is beyond a, with
+    its interval and the smallest change that would be found: parts of a, for shares points (as
+    parts). None where it can't be computed. `most` is the one-sided end of 95 % to the worse side.
+    `usual` is what runs of one build differ by, where that was taken as given. `runs` are those of
+    the larger side; `repetitions` on each side would say it, as far as these tell.
     """
 
     wanted: Wanted
@@ -72,9 +86,10 @@ class Difference:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """`differences` of the family, the worst first; `others` are exploratory. `left_out` are runs that can't be
-    compared, `doubts` what is doubted of those that are, each with its run; `only_a`, `only_b` name steps of one side
-    alone. `history`: how many earlier sets tell what runs of one build differ by.
+    """`differences` of the family, the worst first; `others` are exploratory. `left_out` are runs
+    that can't be compared, `doubts` what is doubted of those that are, each with its run; `only_a`,
+    `only_b` name steps of one side alone. `history`: how many earlier sets tell what runs of one
+    build differ by.
     """
 
     differences: list[Difference]
@@ -100,37 +115,51 @@ class Comparison:
         worse = [each for each in self.differences if each.word == "worse"]
         if not self.differences:
             why = "; ".join(f"{name}: {why}" for name, why in self.left_out)
-            return f"Inconclusive: the two sides have no step with figures in common{f' ({why})' if why else ''}."
+            return (
+                "Inconclusive: the two sides have no step with figures in "
+                f"common{f' ({why})' if why else ''}."
+            )
         if worse:
-            named = ", ".join(dict.fromkeys(f"{each.name} ({each.wanted.measure})" for each in worse[:3]))
+            named = ", ".join(
+                dict.fromkeys(f"{each.name} ({each.wanted.measure})" for each in worse[:3])
+            )
             more = f" and {len(worse) - 3} more" if len(worse) > 3 else ""
             return f"Worse: {named}{more}. {allowed} would be tolerated."
         if self.word == "inconclusive":
             open_ = sum(each.word == "inconclusive" for each in self.differences)
             return (
-                f"Inconclusive: of {open_} of {len(self.differences)} measures these runs can't tell whether they are"
+                f"Inconclusive: of {open_} of {len(self.differences)} measures these runs can't "
+                "tell whether they are"
                 f" worse by more than the {allowed} that are tolerated."
             )
         if self.word == "slower, tolerated":
             slower = [each for each in self.differences if each.word == "slower, tolerated"]
             named = ", ".join(dict.fromkeys(each.name for each in slower[:3]))
             return f"Slower, but within the {allowed} that are tolerated: {named}."
-        return f"Not worse by more than the tolerated {allowed}, in all {len(self.differences)} measures compared."
+        return (
+            f"Not worse by more than the tolerated {allowed}, in all {len(self.differences)} "
+            "measures compared."
+        )
 
 
 def between_runs(history: Sequence[History] = ()) -> float:
-    """The variance of a logarithm between runs of one build: of earlier sets, drawn to (5 %)² by the weight of four."""
-    squares = WEIGHT * BETWEEN**2 + sum((each.runs - 1) * max(0.0, each.between - each.within) for each in history)
+    """The variance of a logarithm between runs of one build: of earlier sets, drawn to (5 %)² by
+    the weight of four.
+    """
+    squares = WEIGHT * BETWEEN**2 + sum(
+        (each.runs - 1) * max(0.0, each.between - each.within) for each in history
+    )
     return max(LEAST_BETWEEN**2, squares / (WEIGHT + sum(each.runs - 1 for each in history)))
 
 
-# one against one ------------------------------------------------------------------------------------------------------
+# one against one ----------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
 class _Side:
-    """A side's figure on its scale, its error within runs, its freedom, and how many runs it is of. `shown` is the
-    figure as it is read, `undelayed` (on the scale) what it would be without the generators' own delay.
+    """A side's figure on its scale, its error within runs, its freedom, and how many runs it is of.
+    `shown` is the figure as it is read, `undelayed` (on the scale) what it would be without the
+    generators' own delay.
     """
 
     shown: float
@@ -152,14 +181,20 @@ def _scale(wanted: Wanted, found: Estimate) -> float:
 def _side(wanted: Wanted, lines: Sequence[AnyLine]) -> _Side | None:
     """Of all runs of a side that have it."""
     found = [
-        (line, figure) for line in lines
-        if (figure := line.figure(wanted.measure)) is not None and (wanted.is_share or figure.value > 0)
-    ]  # fmt: skip
+        (line, figure)
+        for line in lines
+        if (figure := line.figure(wanted.measure)) is not None
+        and (wanted.is_share or figure.value > 0)
+    ]
     if not found:
         return None
     values = [_scale(wanted, figure) for _, figure in found]
     value = float(np.mean(values))
-    shown = float(np.mean([figure.value for _, figure in found])) if wanted.is_share else math.exp(value)
+    shown = (
+        float(np.mean([figure.value for _, figure in found]))
+        if wanted.is_share
+        else math.exp(value)
+    )
     errors = [figure.error for _, figure in found]
     error = None
     if all(each is not None for each in errors):
@@ -201,12 +236,12 @@ def _one_on_one(one: _Side, other: _Side, tau2: float) -> _Tested:
     return _Tested(step, math.sqrt(whole), freedom, p, p_within)
 
 
-# sets -----------------------------------------------------------------------------------------------------------------
+# sets ---------------------------------------------------------------------------------------------
 
 
 def moderated(a: NDArray[np.float64], b: NDArray[np.float64]) -> list[_Tested]:
-    """Each step tested; a, b: logarithms, shape (runs, steps). Pooled variances, shrunk over the steps, the prior's
-    freedom bounded by how many steps vary independently.
+    """Each step tested; a, b: logarithms, shape (runs, steps). Pooled variances, shrunk over the
+    steps, the prior's freedom bounded by how many steps vary independently.
     """
     d, m = len(a) + len(b) - 2, a.shape[1]
     rest = np.concatenate([a - a.mean(axis=0), b - b.mean(axis=0)])
@@ -229,7 +264,8 @@ def moderated(a: NDArray[np.float64], b: NDArray[np.float64]) -> list[_Tested]:
     steps = b.mean(axis=0) - a.mean(axis=0)
     ps = 2 * stdtr(d0 + d, -np.abs(steps) / errors)
     return [
-        _Tested(float(step), float(error), d0 + d, float(p)) for step, error, p in zip(steps, errors, ps, strict=True)
+        _Tested(float(step), float(error), d0 + d, float(p))
+        for step, error, p in zip(steps, errors, ps, strict=True)
     ]
 
 
@@ -241,7 +277,7 @@ def _trigamma_inverse(x: float) -> float:
     return y
 
 
-# the family -----------------------------------------------------------------------------------------------------------
+# the family ---------------------------------------------------------------------------------------
 
 
 def _tests(
@@ -265,15 +301,22 @@ def _tests(
 
 
 def _enough_s(wanted: Wanted, runs: Sequence[OneRun]) -> float:
-    """How long each run would have to be measured for an interval of a measure, at the pace of the slowest."""
+    """How long each run would have to be measured for an interval of a measure, at the pace of the
+    slowest.
+    """
     lines = [(run.lines[wanted.key].n, run.seconds) for run in runs if wanted.key in run.lines]
     return max([LEAST_S, *(seconds * LEAST_N / n for n, seconds in lines if n)])
 
 
 def _difference(
-    wanted: Wanted, name: str, sides: tuple[_Side | None, _Side | None], tested: _Tested | None, tests: int,
-    tau2: float, enough_s: float,
-) -> Difference:  # fmt: skip
+    wanted: Wanted,
+    name: str,
+    sides: tuple[_Side | None, _Side | None],
+    tested: _Tested | None,
+    tests: int,
+    tau2: float,
+    enough_s: float,
+) -> Difference:
     one, other = sides
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
     if one is None or other is None:
@@ -282,10 +325,15 @@ def _difference(
     step = other.value - one.value
     change = other.shown - one.shown if wanted.is_share else math.expm1(step)
     if tested is None:
-        why = f"too short: about {math.ceil(enough_s):,} s of measured time in each run would be enough"
+        why = (
+            f"too short: about {math.ceil(enough_s):,} s of measured time in each run would be "
+            "enough"
+        )
         return replace(made, change=change, reason=why)
     if tested.error <= 0:
-        return replace(made, change=change, reason="the values don't vary, so nothing can be said of chance")
+        return replace(
+            made, change=change, reason="the values don't vary, so nothing can be said of chance"
+        )
     reach = float(stdtrit(tested.freedom, 1 - ALPHA / 2)) * tested.error
     one_sided = float(stdtrit(tested.freedom, 1 - ALPHA)) * tested.error
     found = (float(stdtrit(tested.freedom, 1 - ALPHA / 2 / tests)) + POWER_Z) * tested.error
@@ -307,8 +355,12 @@ def _difference(
     )
 
 
-def _judged(each: Difference, tolerated: float, points: float, *, is_rejected: bool, is_within: bool) -> Difference:
-    """Its word, once it is known whether Holm's correction calls it different (`is_within`: within these runs)."""
+def _judged(
+    each: Difference, tolerated: float, points: float, *, is_rejected: bool, is_within: bool
+) -> Difference:
+    """Its word, once it is known whether Holm's correction calls it different (`is_within`: within
+    these runs).
+    """
     if each.most is None or each.change is None or each.smallest is None:
         return each
     sign = 1 if each.wanted.more_is_worse else -1
@@ -329,16 +381,22 @@ def _judged(each: Difference, tolerated: float, points: float, *, is_rejected: b
     reason = each.reason
     if not reason and not is_rejected and is_within and each.usual is not None:
         reason = (
-            f"the two differ by more than chance inside them, but runs of one build usually differ by up to"
-            f" {100 * each.usual:.2g} {'points' if each.wanted.is_share else '%'}, so it may be no change"
+            "the two differ by more than chance inside them, but runs of one build usually differ "
+            "by up to"
+            f" {100 * each.usual:.2g} {'points' if each.wanted.is_share else '%'}, so it may be no "
+            "change"
         )
     needed = math.ceil(each.runs * (each.smallest / allowed) ** 2) if allowed > 0 else None
     is_named = word == "inconclusive" and needed is not None and 1 < needed <= MOST_RUNS
-    return replace(each, word=word, reason=reason, repetitions=max(OF_A_SET, needed or 0) if is_named else None)
+    return replace(
+        each, word=word, reason=reason, repetitions=max(OF_A_SET, needed or 0) if is_named else None
+    )
 
 
 def rejected(ps: Sequence[float | None]) -> set[int]:
-    """Which of a family differ, by Holm's step-down; one without a p counts in the family and is never rejected."""
+    """Which of a family differ, by Holm's step-down; one without a p counts in the family and is
+    never rejected.
+    """
     order = sorted((at for at, p in enumerate(ps) if p is not None), key=lambda at: ps[at] or 0.0)
     made = set()
     for place, at in enumerate(order):
@@ -351,9 +409,12 @@ def rejected(ps: Sequence[float | None]) -> set[int]:
 WORST: tuple[Word, ...] = ("worse", "inconclusive", "slower, tolerated", "not worse", "better")
 
 
-def counted(side: Sequence[OneRun], others: Sequence[OneRun] = ()) -> tuple[list[OneRun], list[tuple[str, str]]]:
-    """Those that can be compared, and (run, why) of those that can't: a lost generator's, empty ones, and those to
-    which others came than to the rest of both sides (a row's share MIX points or more from the middle one).
+def counted(
+    side: Sequence[OneRun], others: Sequence[OneRun] = ()
+) -> tuple[list[OneRun], list[tuple[str, str]]]:
+    """Those that can be compared, and (run, why) of those that can't: a lost generator's, empty
+    ones, and those to which others came than to the rest of both sides (a row's share MIX points or
+    more from the middle one).
     """
     out, rest = list[tuple[str, str]](), list[OneRun]()
     for run in side:
@@ -369,7 +430,9 @@ def counted(side: Sequence[OneRun], others: Sequence[OneRun] = ()) -> tuple[list
         for row, share in run.mix.items():
             usual = float(np.median([each.mix.get(row, 0.0) for each in every]))
             if abs(share - usual) > MIX and len(every) > 2:
-                out.append((run.name, f"the share of {row} was {share:.3g} %, in the others {usual:.3g} %"))
+                out.append(
+                    (run.name, f"the share of {row} was {share:.3g} %, in the others {usual:.3g} %")
+                )
                 break
         else:
             made.append(run)
@@ -377,18 +440,22 @@ def counted(side: Sequence[OneRun], others: Sequence[OneRun] = ()) -> tuple[list
 
 
 def compare(
-    a: Sequence[OneRun], b: Sequence[OneRun], tolerated: float | None = None, history: Sequence[History] = ()
+    a: Sequence[OneRun],
+    b: Sequence[OneRun],
+    tolerated: float | None = None,
+    history: Sequence[History] = (),
 ) -> Comparison:
-    """Whether `b` is worse than `a` by more than `tolerated` (a part; 0.3 one against one, 0.1 for sets where it is not
-    said). Runs that can't be compared are left out, each named; doubted ones count, and are named as well. `history`:
-    earlier sets of runs of one build.
+    """Whether `b` is worse than `a` by more than `tolerated` (a part; 0.3 one against one, 0.1 for
+    sets where it is not said). Runs that can't be compared are left out, each named; doubted ones
+    count, and are named as well. `history`: earlier sets of runs of one build.
     """
     (some_a, out_a), (some_b, out_b) = counted(a, b), counted(b, a)
     sets = min(len(some_a), len(some_b)) >= OF_A_SET
     allowed = tolerated if tolerated is not None else TOLERATED_SETS if sets else TOLERATED_ONE
     points = POINTS if tolerated is None else POINTS * tolerated / 0.1
     keys_a, keys_b = (
-        {key: None for run in side for key, line in run.lines.items() if line.n} for side in (some_a, some_b)
+        {key: None for run in side for key, line in run.lines.items() if line.n}
+        for side in (some_a, some_b)
     )
     both = [key for key in keys_a if key in keys_b]
     family = [each for each in family_of([*some_a, *some_b]) if each.key in both]
@@ -442,7 +509,9 @@ def compare(
     if word == "better":
         word = "not worse"
 
-    def names_of(side: Sequence[OneRun], keys: Mapping[tuple[str, str, str, str], None], other: object) -> list[str]:
+    def names_of(
+        side: Sequence[OneRun], keys: Mapping[tuple[str, str, str, str], None], other: object
+    ) -> list[str]:
         steps = [key for key in keys if key[0] == "step" and key not in other]  # type: ignore[operator]
         return [next(run.lines[key].name for run in side if key in run.lines) for key in steps]
 
@@ -462,10 +531,14 @@ def compare(
 
 
 def _at_both_ends(
-    found: Difference, wanted: Wanted, sides: tuple[_Side | None, _Side | None], tested: _Tested | None
+    found: Difference,
+    wanted: Wanted,
+    sides: tuple[_Side | None, _Side | None],
+    tested: _Tested | None,
 ) -> Difference:
-    """Where the generators' own delay may have made or hidden the difference, its p and its ends are those of whichever
-    end of the bands says less: without the delay of one side, with that of the other.
+    """Where the generators' own delay may have made or hidden the difference, its p and its ends
+    are those of whichever end of the bands says less: without the delay of one side, with that of
+    the other.
     """
     one, other = sides
     if one is None or other is None or tested is None or tested.error <= 0 or found.most is None:

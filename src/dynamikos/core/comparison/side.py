@@ -16,7 +16,9 @@ from dynamikos.core.statistics.histogram import enough_for
 from dynamikos.core.statistics.intervals import Estimate, mean_of, percentile_of, share_of
 
 Trace = NDArray[np.float64]
-Key = tuple[str, str, str, str]  # level, journey, step, request: what identifies a series in any run
+Key = tuple[
+    str, str, str, str
+]  # level, journey, step, request: what identifies a series in any run
 COMPARED = ("step", "request")  # levels
 SHARES = ("failure-rate",)
 BETTER_IF_MORE = ("throughput",)
@@ -44,9 +46,10 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Line:
-    """A step by second (or longer parts, of `unit_s` each): how many passed and failed, the sum of the times of what
-    passed and of what was cut off at its age (µs), and how many those are; their times; all times without the
-    generators' own delay, and what each of those can have lost besides.
+    """A step by second (or longer parts, of `unit_s` each): how many passed and failed, the sum of
+    the times of what passed and of what was cut off at its age (µs), and how many those are; their
+    times; all times without the generators' own delay, and what each of those can have lost
+    besides.
     """
 
     name: str
@@ -88,8 +91,8 @@ class Line:
         return mean_of(self.sum_us, counts, _sd(self.whole), seconds=self.seconds)
 
     def figure(self, measure: str) -> Estimate | None:
-        """ms of a time, passes a second, or the part that failed; None where there is nothing of it, or too little for
-        a percentile (n·(100−p) < 100).
+        """ms of a time, passes a second, or the part that failed; None where there is nothing of
+        it, or too little for a percentile (n·(100−p) < 100).
         """
         if measure == "failure-rate":
             return share_of(self.failed, self.passed + self.failed, seconds=self.seconds)
@@ -113,7 +116,10 @@ class Line:
         if measure == "mean":
             least, most = low.mean_us, whole.mean_us
         else:
-            least, most = low.percentile_us(float(measure[1:])), whole.percentile_us(float(measure[1:]))
+            least, most = (
+                low.percentile_us(float(measure[1:])),
+                whole.percentile_us(float(measure[1:])),
+            )
         return max(0.0, 1 - least / most) if least is not None and most else 0.0
 
 
@@ -130,8 +136,8 @@ def _sd(whole: Histogram) -> float:
 
 @dataclass(frozen=True)
 class KeptLine:
-    """A step of which only figures are kept, by measure; `own` by measure is which part the generators may have
-    made.
+    """A step of which only figures are kept, by measure; `own` by measure is which part the
+    generators may have made.
     """
 
     name: str
@@ -171,7 +177,10 @@ class Cells:
         self._timed[at] += part.n + cut
         self._times[at].extend(each for each in (part.hist, part.cut_hist) if each)
         self._low.extend(each for each in (part.low_hist or part.hist, part.cut_hist) if each)
-        self._own_us, self._quiet_us = max(self._own_us, part.own_us), least(self._quiet_us, part.quiet_us)
+        self._own_us, self._quiet_us = (
+            max(self._own_us, part.own_us),
+            least(self._quiet_us, part.quiet_us),
+        )
 
     def line(self, name: str) -> Line:
         times = [Histogram.joined(each) for each in self._times]
@@ -183,13 +192,17 @@ class Cells:
 
 def mix_of(crowd: Iterable[Mapping[str, Any]]) -> dict[str, float]:
     """Of the lines of a verdict's `crowd`, the share that each row had."""
-    return {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
+    return {
+        each["row"]: each["share_achieved"]
+        for each in crowd
+        if each.get("share_achieved") is not None
+    }
 
 
 @dataclass(frozen=True)
 class OneRun:
-    """A run of a side, with its `doubts`; `lost` says why it can't be compared. `mix` is the share of each crowd row in
-    what came, in percent.
+    """A run of a side, with its `doubts`; `lost` says why it can't be compared. `mix` is the share
+    of each crowd row in what came, in percent.
     """
 
     name: str
@@ -203,8 +216,9 @@ class OneRun:
 
 
 def family_of(runs: Iterable[OneRun]) -> list[Wanted]:
-    """What verdicts are about, whatever a page shows of it: the measures that the plans' objectives are about, and each
-    step's mean and failure share, so that an objective about something else lets no slower step through.
+    """What verdicts are about, whatever a page shows of it: the measures that the plans' objectives
+    are about, and each step's mean and failure share, so that an objective about something else
+    lets no slower step through.
     """
     runs = list(runs)
     steps = {key: None for run in runs for key in run.lines if key[0] == "step"}
@@ -223,5 +237,7 @@ def family_of(runs: Iterable[OneRun]) -> list[Wanted]:
             and each.request in (None, key[3] if each.level == "request" else None)
         ]
         made |= dict.fromkeys(Wanted(key, each.measure) for key in about)
-    made |= dict.fromkeys(Wanted(key, measure) for measure in ("mean", "failure-rate") for key in steps)
+    made |= dict.fromkeys(
+        Wanted(key, measure) for measure in ("mean", "failure-rate") for key in steps
+    )
     return list(made)

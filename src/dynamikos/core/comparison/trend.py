@@ -1,8 +1,9 @@
 """Figures of runs as they follow each other: each with its error, and where their level changed.
 
-The parts into which their squares fall least, with a price for each part (optimal partitioning: Jackson 2005, of which
-PELT, Killick 2012, is the quick form), each change confirmed by Welch's test (1947) of its two neighbours with what
-runs share with the ones before, corrected for all places (Bonferroni).
+The parts into which their squares fall least, with a price for each part (optimal partitioning:
+Jackson 2005, of which PELT, Killick 2012, is the quick form), each change confirmed by Welch's test
+(1947) of its two neighbours with what runs share with the ones before, corrected for all places
+(Bonferroni).
 """
 
 import itertools
@@ -19,16 +20,21 @@ from dynamikos.core.comparison.side import SHARES, KeptLine, Key, OneRun
 from dynamikos.core.statistics.intervals import Estimate
 
 MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")
-LEAST_RUNS, ALPHA, EFFECT, POINTS = 3, 0.01, 0.1, 0.01  # runs on each side; a tenth, of shares a percentage point
+LEAST_RUNS, ALPHA, EFFECT, POINTS = (
+    3,
+    0.01,
+    0.1,
+    0.01,
+)  # runs on each side; a tenth, of shares a percentage point
 NORMAL, USUAL_PHI, USUAL_WEIGHT, MOST_PHI = 1.96, 0.4, 10.0, 0.9
 PRICE = 3.0  # of a part, in variances and logarithms of how many runs there are
 
 
 class Figure(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
-    """A measure of a step or request of one run: ms, per second or a part, with its standard error (None: the run was
-    too short for one) from `n` samples; as an Estimate: the ends of its interval, the error of its logarithm or log
-    odds (`spread`) and `n_eff` (None and 0 in figures of earlier days). `own`: which part of it may be the generators'
-    own delay.
+    """A measure of a step or request of one run: ms, per second or a part, with its standard error
+    (None: the run was too short for one) from `n` samples; as an Estimate: the ends of its
+    interval, the error of its logarithm or log odds (`spread`) and `n_eff` (None and 0 in figures
+    of earlier days). `own`: which part of it may be the generators' own delay.
     """
 
     level: str
@@ -67,17 +73,37 @@ def figures_of(run: OneRun) -> list[Figure]:
                 error = None
                 if found.error is not None and found.low is not None and found.high is not None:
                     is_share = measure in SHARES
-                    error = (found.high - found.low) / 2 / NORMAL if is_share else found.value * found.error
-                made.append(Figure(
-                    level=level, journey=journey, step=step, request=request, name=line.name, measure=measure,
-                    value=found.value, error=error, freedom=found.freedom, n=found.n, low=found.low, high=found.high,
-                    spread=found.error, n_eff=float(found.n_eff), own=line.own_delay(measure),
-                ))  # fmt: skip
+                    error = (
+                        (found.high - found.low) / 2 / NORMAL
+                        if is_share
+                        else found.value * found.error
+                    )
+                made.append(
+                    Figure(
+                        level=level,
+                        journey=journey,
+                        step=step,
+                        request=request,
+                        name=line.name,
+                        measure=measure,
+                        value=found.value,
+                        error=error,
+                        freedom=found.freedom,
+                        n=found.n,
+                        low=found.low,
+                        high=found.high,
+                        spread=found.error,
+                        n_eff=float(found.n_eff),
+                        own=line.own_delay(measure),
+                    )
+                )
     return made
 
 
 def lines_of(figures: Iterable[Figure]) -> dict[Key, KeptLine]:
-    """Of a run whose figures are kept, as it is compared; figures for themselves are what `Line.figure` had said."""
+    """Of a run whose figures are kept, as it is compared; figures for themselves are what
+    `Line.figure` had said.
+    """
     by_key: dict[Key, list[Figure]] = {}
     for each in figures:
         by_key.setdefault(each.key, []).append(each)
@@ -87,7 +113,9 @@ def lines_of(figures: Iterable[Figure]) -> dict[Key, KeptLine]:
         if share is None:
             continue  # there was nothing of it
         told = {
-            each.measure: Estimate(each.value, each.n, each.low, each.high, each.spread, each.freedom, each.n_eff)
+            each.measure: Estimate(
+                each.value, each.n, each.low, each.high, each.spread, each.freedom, each.n_eff
+            )
             for each in own
         }
         delays = {each.measure: each.own for each in own if each.own}
@@ -97,8 +125,8 @@ def lines_of(figures: Iterable[Figure]) -> dict[Key, KeptLine]:
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """Another level from point `at` on: both levels, by how much the later is beyond the former (parts; of shares in
-    points), and the chance of that among runs of one level.
+    """Another level from point `at` on: both levels, by how much the later is beyond the former
+    (parts; of shares in points), and the chance of that among runs of one level.
     """
 
     at: int
@@ -109,7 +137,9 @@ class Turn:
 
 
 def turns(values: Sequence[float], errors: Sequence[float | None], measure: str) -> list[Turn]:
-    """Where the level of values changed, in their order. Errors within the runs are the least that runs vary by."""
+    """Where the level of values changed, in their order. Errors within the runs are the least that
+    runs vary by.
+    """
     is_share = measure in SHARES
     if is_share:
         scaled, within = np.array(values, float), np.array([each or 0.0 for each in errors])
@@ -134,12 +164,17 @@ def _parted(values: NDArray[np.float64], within: NDArray[np.float64]) -> list[in
     n = len(values)
     if n < 2 * LEAST_RUNS:
         return []
-    usual = float(np.median(np.abs(np.diff(values)))) * 1.0483  # of neighbours, whose level is mostly the same
+    usual = (
+        float(np.median(np.abs(np.diff(values)))) * 1.0483
+    )  # of neighbours, whose level is mostly the same
     variance = max(usual**2, float((within**2).mean()))
     if variance <= 0:
         variance = float(values.var()) / n or 1.0
     price = PRICE * math.log(n) * variance
-    sums, squares = np.concatenate(([0.0], values.cumsum())), np.concatenate(([0.0], (values**2).cumsum()))
+    sums, squares = (
+        np.concatenate(([0.0], values.cumsum())),
+        np.concatenate(([0.0], (values**2).cumsum())),
+    )
 
     def cost(begin: int, end: int) -> float:
         return float(squares[end] - squares[begin] - (sums[end] - sums[begin]) ** 2 / (end - begin))
@@ -161,7 +196,9 @@ def _parted(values: NDArray[np.float64], within: NDArray[np.float64]) -> list[in
 def _confirmed(
     values: NDArray[np.float64], within: NDArray[np.float64], places: list[int], is_share: bool
 ) -> list[tuple[int, float]]:
-    """(place, chance) of those whose neighbours differ, and by enough; the least certain are taken away first."""
+    """(place, chance) of those whose neighbours differ, and by enough; the least certain are taken
+    away first.
+    """
     tests = max(1, len(values) - 2 * LEAST_RUNS + 1)
     while places:
         edges = [0, *places, len(values)]
@@ -169,7 +206,12 @@ def _confirmed(
         for at, p in zip(places, chances(values, edges, within), strict=True):
             begin, end = edges[edges.index(at) - 1], edges[edges.index(at) + 1]
             step = abs(float(values[at:end].mean() - values[begin:at].mean()))
-            found.append((p * tests if step >= (POINTS if is_share else math.log1p(EFFECT)) else math.inf, at))
+            found.append(
+                (
+                    p * tests if step >= (POINTS if is_share else math.log1p(EFFECT)) else math.inf,
+                    at,
+                )
+            )
         p, worst = max(found)
         if p < ALPHA:
             return [(at, p) for p, at in found]
@@ -177,11 +219,14 @@ def _confirmed(
     return []
 
 
-def chances(values: NDArray[np.float64], edges: Sequence[int], within: NDArray[np.float64]) -> list[float]:
-    """That the levels on both sides of each inner edge differ so much by chance, corrected by nothing: Welch's test
-    with the variance of all parts together, at least that within runs, and with as many runs as are independent. What
-    runs share with the ones before (the machine's mood, a cache) is the correlation of what is left in the parts, which
-    is estimated too low from few runs (Kendall) and drawn to 0.4 by the weight of ten.
+def chances(
+    values: NDArray[np.float64], edges: Sequence[int], within: NDArray[np.float64]
+) -> list[float]:
+    """That the levels on both sides of each inner edge differ so much by chance, corrected by
+    nothing: Welch's test with the variance of all parts together, at least that within runs, and
+    with as many runs as are independent. What runs share with the ones before (the machine's mood,
+    a cache) is the correlation of what is left in the parts, which is estimated too low from few
+    runs (Kendall) and drawn to 0.4 by the weight of ten.
     """
     parts = [values[begin:end] for begin, end in itertools.pairwise(edges)]
     rest = np.concatenate([part - part.mean() for part in parts])

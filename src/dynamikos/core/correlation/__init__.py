@@ -1,4 +1,5 @@
-"""Finding the values a server issued and a client sends back: sites, origins, kinds, captures, proof.
+"""Finding the values a server issued and a client sends back: sites, origins, kinds, captures,
+proof.
 
 Never sends anything. Start reading at `search`.
 """
@@ -8,4 +9,14 @@ from dynamikos.core.correlation.by_hand import strand_by_hand
 from dynamikos.core.correlation.model import Origin, Rule, Strand, Use
 from dynamikos.core.correlation.search import find_strands, own_origins
 
-__all__ = ["Accepted", "Origin", "Rule", "Strand", "Use", "accept", "find_strands", "own_origins", "strand_by_hand"]
+__all__ = [
+    "Accepted",
+    "Origin",
+    "Rule",
+    "Strand",
+    "Use",
+    "accept",
+    "find_strands",
+    "own_origins",
+    "strand_by_hand",
+]

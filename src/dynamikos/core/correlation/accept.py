@@ -40,18 +40,26 @@ def accept(
     uses: dict[str, Sequence[Use]] | None = None,
     columns: dict[str, str] | None = None,
 ) -> Accepted:
-    """`journey` with a capture for every issued strand and a maker for every client-made one, put in at their uses.
+    """`journey` with a capture for every issued strand and a maker for every client-made one, put
+    in at their uses.
 
-    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked.
-    `columns` by strand name are data columns ("observers.email") that take the place of typed values.
+    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the
+    places to those ticked. `columns` by strand name are data columns ("observers.email") that take
+    the place of typed values.
     """
     positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(exchanges)}
     answers = Answers(exchanges, range(len(exchanges)))
     done: list[str] = []
     left: list[str] = []
-    for strand in sorted(strands, key=lambda each: bool(each.made_by)):  # what others are computed from first
+    for strand in sorted(
+        strands, key=lambda each: bool(each.made_by)
+    ):  # what others are computed from first
         wanted = uses.get(strand.name, ()) if uses is not None else strand.uses
-        wanted = [use for use in wanted if use.entry in positions and not answers.followed(positions[use.entry])]
+        wanted = [
+            use
+            for use in wanted
+            if use.entry in positions and not answers.followed(positions[use.entry])
+        ]
         if not wanted:
             continue  # sent only where a redirect leads to: the engine follows it
         if strand.kind == "issued":
@@ -62,7 +70,8 @@ def accept(
             home = _request_of(journey, start)
             if home is None:
                 left.append(
-                    f"{strand.name}: the request that it is issued to (entry {strand.origin.entry}) is not in the"
+                    f"{strand.name}: the request that it is issued to (entry "
+                    f"{strand.origin.entry}) is not in the"
                     " journey"
                 )
                 continue
@@ -72,9 +81,12 @@ def accept(
             if opened is not None:
                 journey, hole, page = opened
                 for use in late:
-                    journey, _ = _put(journey, exchanges, positions[use.entry], use, strand.value, hole)
+                    journey, _ = _put(
+                        journey, exchanges, positions[use.entry], use, strand.value, hole
+                    )
                 done.append(
-                    f"{strand.name}: the closing opens {page.method} {page.address} once more and takes it there"
+                    f"{strand.name}: the closing opens {page.method} {page.address} once more and "
+                    "takes it there"
                 )
                 wanted = [use for use in wanted if use not in late]
                 if not wanted:
@@ -93,7 +105,9 @@ def accept(
             else:
                 name = free_name(journey, strand.name)
                 capture = replace(strand.capture, name=name)
-                journey = change_request(journey, step, request.request, captures=(*request.captures, capture))
+                journey = change_request(
+                    journey, step, request.request, captures=(*request.captures, capture)
+                )
             hole = name
         else:
             hole = (columns or {}).get(strand.name) or maker_for(strand)
@@ -101,32 +115,44 @@ def accept(
                 hole = _computed(journey, strand, positions)
                 if not hole:
                     left.append(
-                        f"{strand.name}: is {strand.pattern}; put a column or a capture there first, then accept this"
+                        f"{strand.name}: is {strand.pattern}; put a column or a capture there "
+                        "first, then accept this"
                     )
             if not hole:
                 continue
         count = 0
-        whole_places: set[tuple[int, str]] = set()  # where the value was replaced, with what it is a part of
+        whole_places: set[tuple[int, str]] = (
+            set()
+        )  # where the value was replaced, with what it is a part of
         for use in wanted:
-            journey, changed = _put(journey, exchanges, positions[use.entry], use, strand.value, hole)
+            journey, changed = _put(
+                journey, exchanges, positions[use.entry], use, strand.value, hole
+            )
             count += changed
             outer = use.entry, use.place.split(", ")[0]
             if changed:
                 whole_places.add(outer)
             elif outer not in whole_places:
-                left.append(f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it by hand")
+                left.append(
+                    f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it "
+                    "by hand"
+                )
         done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
         if strand.kind == "issued" and _leans(journey, hole, step):
             left.append(
-                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves before a round is"
-                " done has none. Where the value is another one on each page, open a page in the closing and capture it"
+                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves "
+                "before a round is"
+                " done has none. Where the value is another one on each page, open a page in the "
+                "closing and capture it"
                 " there."
             )
     return Accepted(journey=journey, done=tuple(done), left=tuple(left))
 
 
 def _computed(journey: Journey, strand: Strand, positions: dict[int, int]) -> str:
-    """The inside of the hole of a computed value; "" while what it comes from is still as recorded."""
+    """The inside of the hole of a computed value; "" while what it comes from is still as
+    recorded.
+    """
     inner = []
     for use in strand.made_from:
         home = _request_of(journey, positions.get(use.entry, -1))
@@ -160,7 +186,9 @@ def maker_for(strand: Strand) -> str:
     form = re.search(r"\((%[^)]+)\)\Z", strand.pattern)
     if form:
         return f"make.date({form.group(1)})"
-    if strand.pattern in ("a click position", "a random number") and re.fullmatch(r"\d{1,15}", strand.value):
+    if strand.pattern in ("a click position", "a random number") and re.fullmatch(
+        r"\d{1,15}", strand.value
+    ):
         size = len(strand.value)
         low = 1 if strand.pattern == "a click position" else 10 ** (size - 1)
         return f"make.number({low}, {10**size - 1 if size > 3 else max(int(strand.value) * 2, 10)})"
@@ -202,5 +230,7 @@ def _put_embedded(journey: Journey, url: str, value: str, hole: str) -> tuple[Jo
                     text = fit(address, value, hole, in_path=True)
                     if text is not None:
                         embedded = (*request.embedded[:index], text, *request.embedded[index + 1 :])
-                        return change_request(journey, step.step, request.request, embedded=embedded), True
+                        return change_request(
+                            journey, step.step, request.request, embedded=embedded
+                        ), True
     return journey, False

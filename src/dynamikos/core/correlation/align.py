@@ -1,4 +1,6 @@
-"""Which exchange of one recording is which of another: the best common order (Needleman and Wunsch 1970)."""
+"""Which exchange of one recording is which of another: the best common order (Needleman and Wunsch
+1970).
+"""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -38,22 +40,34 @@ def form_of(exchange: Exchange, known: Mapping[str, str] | None = None) -> Form:
             document = {}
         fields.update(document)
         asked = (
-            document.get("operationName") or document.get("query") or document.get("method") or document.get("action")
+            document.get("operationName")
+            or document.get("query")
+            or document.get("method")
+            or document.get("action")
         )
         if isinstance(asked, str):
             operation = re.sub(r"\"[^\"]*\"|\d+", "", asked)[:200]
     elif body and b"=" in body[:200] and b"\r\n" not in body[:200]:
-        fields.update(name for name, _ in parse_qsl(body[:20_000].decode("utf-8", "replace"), keep_blank_values=True))
+        fields.update(
+            name
+            for name, _ in parse_qsl(
+                body[:20_000].decode("utf-8", "replace"), keep_blank_values=True
+            )
+        )
     fixed = tuple("" if VARIABLE.search(each) else each for each in segments)
     return Form(exchange.sent.method, parts.hostname or "", fixed, frozenset(fields), operation)
 
 
 def likeness(one: Form, other: Form) -> float:
-    """0 for different requests, up to 1 for the same; above 0.3 they may be the same request with other values."""
+    """0 for different requests, up to 1 for the same; above 0.3 they may be the same request with
+    other values.
+    """
     if one.method != other.method or len(one.segments) != len(other.segments):
         return 0.0
     same = sum(a == b and a != "" for a, b in zip(one.segments, other.segments, strict=True))
-    words = sum(a != b and a != "" and b != "" for a, b in zip(one.segments, other.segments, strict=True))
+    words = sum(
+        a != b and a != "" and b != "" for a, b in zip(one.segments, other.segments, strict=True)
+    )
     if same == 0 and words:
         return 0.0
     path = (same + 0.9 * (len(one.segments) - same - words) + 0.35 * words) / len(one.segments)
@@ -67,8 +81,8 @@ def likeness(one: Form, other: Form) -> float:
 def align(
     first: Sequence[Exchange], second: Sequence[Exchange], known: Mapping[str, str] | None = None
 ) -> dict[int, int]:
-    """Positions in `first` → positions in `second` of the same request, in order but for what may have run at the same
-    time.
+    """Positions in `first` → positions in `second` of the same request, in order but for what may
+    have run at the same time.
     """
     ones, others = [form_of(e) for e in first], [form_of(e, known) for e in second]
     n, m = len(ones), len(others)
@@ -79,27 +93,34 @@ def align(
         for b, other in enumerate(shapes):
             if a <= b and one.method == other.method and len(one.segments) == len(other.segments):
                 value = likeness(one, other)
-                if one.segments != other.segments and (one.segments in there or other.segments in here):
+                if one.segments != other.segments and (
+                    one.segments in there or other.segments in here
+                ):
                     value = 0.0  # the other recording has this very address: it is that one
                 table[a, b] = table[b, a] = value if value > 0.3 else 0.0
     scores = table[np.ix_([shapes[each] for each in ones], [shapes[each] for each in others])]
     # between two that are equally alike, the one at the same address
-    paths = [urlsplit(each.sent.url).path for each in first], [urlsplit(each.sent.url).path for each in second]
+    paths = (
+        [urlsplit(each.sent.url).path for each in first],
+        [urlsplit(each.sent.url).path for each in second],
+    )
     equal = (
         np.array(paths[0], dtype=object)[:, None] == np.array(paths[1], dtype=object)[None, :]
         if n and m
         else np.zeros((n, m))
     )
     scores = np.where(scores > 0, scores + 0.05 * equal, 0.0)
-    if n and m:  # and the one that was answered alike: the last of several polls says that it is done
+    if (
+        n and m
+    ):  # and the one that was answered alike: the last of several polls says that it is done
         told = (
             np.array([hash(_told(each)) for each in first])[:, None]
             == np.array([hash(_told(each)) for each in second])[None, :]
         )
         scores = np.where(scores > 0, scores + 0.04 * told, 0.0)
     found: dict[int, int] = {}
-    # of equally good ways the one that pairs the earliest: what comes more often in one recording is left over at the
-    # end
+    # of equally good ways the one that pairs the earliest: what comes more often in one recording
+    # is left over at the end
     best = np.zeros((n + 1, m + 1))
     for i in range(n - 1, -1, -1):
         across = np.maximum(best[i + 1, :-1], best[i + 1, 1:] + scores[i])
@@ -114,12 +135,15 @@ def align(
             j += 1
         else:
             i += 1
-    # what ran at the same time may have come in another order: the nearest one left over that is clearly the same
+    # what ran at the same time may have come in another order: the nearest one left over that is
+    # clearly the same
     left = sorted(set(range(m)) - set(found.values()))
     for i in range(n):
         if i in found or not left:
             continue
-        j = max(left, key=lambda other: (round(float(scores[i, other]), 6), -abs(other / m - i / n)))
+        j = max(
+            left, key=lambda other: (round(float(scores[i, other]), 6), -abs(other / m - i / n))
+        )
         if scores[i, j] >= 0.8:
             found[i] = j
             left.remove(j)
@@ -127,8 +151,8 @@ def align(
 
 
 def _told(exchange: Exchange) -> tuple[object, ...]:
-    """What stays of an answer when its values change: status, kind, names of its own headers, the outline of small
-    JSON.
+    """What stays of an answer when its values change: status, kind, names of its own headers, the
+    outline of small JSON.
     """
     answer = exchange.answer
     if answer is None:
@@ -154,7 +178,9 @@ def _told(exchange: Exchange) -> tuple[object, ...]:
 
 def _outline(value: object, depth: int) -> object:
     if isinstance(value, dict):
-        return tuple((key, _outline(value[key], depth - 1) if depth else None) for key in sorted(value))
+        return tuple(
+            (key, _outline(value[key], depth - 1) if depth else None) for key in sorted(value)
+        )
     if isinstance(value, list):
         return ("[", _outline(value[0], depth - 1) if value and depth else bool(value))
     return "" if value is None else type(value).__name__

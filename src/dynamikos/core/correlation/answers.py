@@ -35,13 +35,18 @@ class Answers:
     def __init__(self, exchanges: Sequence[Exchange], ours: Sequence[int]) -> None:
         self.exchanges, self.ours = exchanges, list(ours)
         self._next: dict[int, int] = {}
-        self.start: dict[int, int] = {i: i for i in self.ours}  # the request that leads to an answer
+        self.start: dict[int, int] = {
+            i: i for i in self.ours
+        }  # the request that leads to an answer
         for place, i in enumerate(self.ours):
             wanted = redirect_of(exchanges[i])
             if wanted is None:
                 continue
             for j in self.ours[place + 1 : place + 12]:
-                if exchanges[j].sent.url.partition("#")[0] == wanted and j not in self._next.values():
+                if (
+                    exchanges[j].sent.url.partition("#")[0] == wanted
+                    and j not in self._next.values()
+                ):
                     self._next[i] = j
                     self.start[j] = self.start[i]
                     break
@@ -51,7 +56,9 @@ class Answers:
         self._set: dict[int, dict[str, str]] = {}
         self.moving: frozenset[str] = frozenset()  # values sent that differ between the recordings
         self._forms: dict[int, Form] = {}
-        self.changed: dict[int, int] = {}  # by answer, how many scalars have other values in another recording
+        self.changed: dict[
+            int, int
+        ] = {}  # by answer, how many scalars have other values in another recording
 
     def form(self, i: int) -> Form:
         """The form of request i, whatever its host."""
@@ -91,13 +98,18 @@ class Answers:
         if known is None:
             answer = self.exchanges[last].answer
             headers = (
-                [(n.encode("latin-1", "replace"), v.encode("latin-1", "replace")) for n, v in answer.headers]
+                [
+                    (n.encode("latin-1", "replace"), v.encode("latin-1", "replace"))
+                    for n, v in answer.headers
+                ]
                 if answer
                 else []
             )
             hops = [last]
             while hops[0] != self.start[last]:
-                hops.insert(0, next(before for before, after in self._next.items() if after == hops[0]))
+                hops.insert(
+                    0, next(before for before, after in self._next.items() if after == hops[0])
+                )
             addresses = [self.exchanges[hop].sent.url for hop in hops]
             beyond = redirect_of(self.exchanges[last])
             view = View(
@@ -129,7 +141,9 @@ class Answers:
         return text_of(answer.body, kind)
 
     def json_leaves(self, i: int) -> dict[str, list[tuple[str, str]]]:
-        """Text of a scalar → its (path, name)s in the final answer of i; empty when that is not JSON."""
+        """Text of a scalar → its (path, name)s in the final answer of i; empty when that is not
+        JSON.
+        """
         last = self.final(i)
         known = self._leaves.get(last)
         if known is None:
@@ -145,7 +159,9 @@ class Answers:
         return known
 
     def marks(self, i: int) -> dict[str, list[tuple[LexborNode, str]]]:
-        """Attribute or text → (element, attribute or "") in the final answer of i; empty when that is not HTML."""
+        """Attribute or text → (element, attribute or "") in the final answer of i; empty when that
+        is not HTML.
+        """
         last = self.final(i)
         known = self._marks.get(last)
         if known is None:
@@ -165,4 +181,6 @@ class Answers:
 
 
 def is_html(view: View) -> bool:
-    return "html" in view.content_type.lower() or (not view.content_type and view.body.lstrip()[:1] == b"<")
+    return "html" in view.content_type.lower() or (
+        not view.content_type and view.body.lstrip()[:1] == b"<"
+    )

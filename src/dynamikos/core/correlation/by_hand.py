@@ -1,5 +1,5 @@
-"""A strand begun by hand: a person marked a value in an answer; where it is sent later, how it is captured, and the
-proof.
+"""A strand begun by hand: a person marked a value in an answer; where it is sent later, how it is
+captured, and the proof.
 """
 
 import re
@@ -21,10 +21,13 @@ from dynamikos.core.exchanges import Exchange
 
 
 def _alike(site: Site, offer: Offer) -> bool:
-    """Whether a short value's site is named like what it was captured from: another may hold the same by chance."""
+    """Whether a short value's site is named like what it was captured from: another may hold the
+    same by chance.
+    """
     told = offer.place.split(" ", 1)[-1]
     return value_shapes.likeness(site.name, told) >= 0.5 or any(
-        value_shapes.likeness(site.name, word) >= 0.5 for word in re.findall(r"[A-Za-z_][\w-]+", told)[-2:]
+        value_shapes.likeness(site.name, word) >= 0.5
+        for word in re.findall(r"[A-Za-z_][\w-]+", told)[-2:]
     )
 
 
@@ -38,16 +41,21 @@ def strand_by_hand(
 ) -> Strand:
     """The strand of `text`, marked in the answer of exchange `position` of the first recording.
 
-    Proven when every other recording sends a value of its own at the same place and the capture finds it there. Raises
-    DynamikosError when the answer does not hold the text, or when it is not sent after it.
+    Proven when every other recording sends a value of its own at the same place and the capture
+    finds it there. Raises DynamikosError when the answer does not hold the text, or when it is not
+    sent after it.
     """
     text = text.strip()
     if not text:
-        raise DynamikosError("No value is marked: mark it in the answer, or write it into the field below.")
+        raise DynamikosError(
+            "No value is marked: mark it in the answer, or write it into the field below."
+        )
     main = answers_of(recordings[0], origins)
     others = [answers_of(each, origins) for each in recordings[1:]]
     if position not in main.ours:
-        raise DynamikosError("This answer is not of the application's own hosts, so no value is taken from it.")
+        raise DynamikosError(
+            "This answer is not of the application's own hosts, so no value is taken from it."
+        )
     homes = dict.fromkeys((position, main.final(position)))
     sites = [
         site
@@ -58,8 +66,10 @@ def strand_by_hand(
     ]
     if not sites:
         raise DynamikosError(
-            f"“{text[:80]}” is not sent in any later request of the recording as it is, so there is nothing to replace."
-            " Mark exactly what is sent, or add a capture to the request and write {{ name }} by hand."
+            f"“{text[:80]}” is not sent in any later request of the recording as it is, so there "
+            "is nothing to replace."
+            " Mark exactly what is sent, or add a capture to the request and write {{ name }} by "
+            "hand."
         )
     maps = [map_of(main, other) for other in others]
     values: list[str | None] = [text]
@@ -90,11 +100,17 @@ def strand_by_hand(
         )
     found.origin, found.offers = i, made
     take = compile_capture(made[0].capture)
-    homes_there = [other.view(mapped[i]) if i in mapped else None for other, mapped in zip(others, maps, strict=True)]
+    homes_there = [
+        other.view(mapped[i]) if i in mapped else None
+        for other, mapped in zip(others, maps, strict=True)
+    ]
     kept: list[tuple[Site, bool]] = []
     for site in sites:
         moves = [
-            any(each.place == site.place and each.value == take(view) for each in sites_of(other.exchanges[at], at))
+            any(
+                each.place == site.place and each.value == take(view)
+                for each in sites_of(other.exchanges[at], at)
+            )
             for other, mapped, view in zip(others, maps, homes_there, strict=True)
             if view is not None and (at := mapped.get(site.entry)) is not None
         ]
@@ -105,7 +121,10 @@ def strand_by_hand(
     sites = found.sites = [site for site, _ in kept]
     name = name_of(found, dict.fromkeys(taken, 2))
     proven = bool(seen) and made[0].proven and all(value is not None for value in values)
-    reasons = ["was marked by hand", f"is sent in {len(sites)} place{'' if len(sites) == 1 else 's'} after it"]
+    reasons = [
+        "was marked by hand",
+        f"is sent in {len(sites)} place{'' if len(sites) == 1 else 's'} after it",
+    ]
     reasons.append(
         "the capture finds the right value in every recording"
         if proven

@@ -1,4 +1,6 @@
-"""How one value may be written: the forms searched for in answers, and what a sent text may hold inside."""
+"""How one value may be written: the forms searched for in answers, and what a sent text may hold
+inside.
+"""
 
 import base64
 import html
@@ -19,7 +21,9 @@ JWT = re.compile(r"(eyJ[A-Za-z0-9_-]+)\.([A-Za-z0-9_-]+)\.([A-Za-z0-9_-]*)\Z")
 
 
 def written(value: str) -> dict[str, Decoding]:
-    """Texts an answer may hold for `value` → the decoding that gives it back ("" for the value itself)."""
+    """Texts an answer may hold for `value` → the decoding that gives it back ("" for the value
+    itself).
+    """
     forms: dict[str, Decoding] = {value: ""}
     for text in (
         html.escape(value),
@@ -37,7 +41,11 @@ def written(value: str) -> dict[str, Decoding]:
     ):
         forms.setdefault(text, "json")
     coded = quote(value, safe="")
-    for text in (coded, quote_plus(value), re.sub(r"%[0-9A-F]{2}", lambda match: match.group(0).lower(), coded)):
+    for text in (
+        coded,
+        quote_plus(value),
+        re.sub(r"%[0-9A-F]{2}", lambda match: match.group(0).lower(), coded),
+    ):
         forms.setdefault(text, "percent")
     if len(value) >= 4:
         raw = value.encode()
@@ -85,7 +93,9 @@ def leaves(document: Any, limit: int = 20_000) -> Iterator[tuple[str, str, str]]
                 step = steps.get(key)
                 if step is None:
                     step = steps[key] = (
-                        f".{key}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key) else f"[{json.dumps(key)}]"
+                        f".{key}"
+                        if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key)
+                        else f"[{json.dumps(key)}]"
                     )
                 stack.append((path + step, key, value[key]))
         elif isinstance(value, list):
@@ -114,7 +124,12 @@ def _address_parts(value: str) -> Iterator[tuple[str, str, str, str]]:
     segments = re.sub(r"\Ahttps?://[^/]*", "", path).split("/")
     for number, segment in enumerate(segments):
         if segment:
-            yield f"path {number}", segments[number - 1] if number else "", unquote(segment), "percent"
+            yield (
+                f"path {number}",
+                segments[number - 1] if number else "",
+                unquote(segment),
+                "percent",
+            )
     for pair in query.split("&") if query else ():
         name, _, text = pair.partition("=")
         if text:

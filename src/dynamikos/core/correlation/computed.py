@@ -22,7 +22,8 @@ Row = tuple[str, ...]  # a value in each recording
 
 
 class Way(NamedTuple):
-    """How a value comes from others: in words, and as the inside of a hole; `{0}` and `{1}` are the others.
+    """How a value comes from others: in words, and as the inside of a hole; `{0}` and `{1}` are the
+    others.
 
     Of two that turn each other round (a sum and a difference) the one of the lower `rank` is meant.
     """
@@ -40,7 +41,10 @@ SINGLE: tuple[tuple[Way, Callable[[str], str]], ...] = (
     (Way("{0} without the blanks around it", "{0} | trim"), str.strip),
     (Way("the first word of {0}", "{0} | before(' ')"), lambda text: text.partition(" ")[0]),
     (Way("{0} without its first word", "{0} | after(' ')"), lambda text: text.partition(" ")[2]),
-    (Way("what stands before the @ of {0}", "{0} | before('@')"), lambda text: text.partition("@")[0]),
+    (
+        Way("what stands before the @ of {0}", "{0} | before('@')"),
+        lambda text: text.partition("@")[0],
+    ),
 )
 OPERATIONS: tuple[tuple[str, str, Callable[[Decimal, Decimal], Decimal]], ...] = (
     ("the sum of {0} and {1}", "+", operator.add),
@@ -51,12 +55,15 @@ MARKS = (" ", "-", "_", ".", ", ", "/")
 
 
 def with_computed(strands: Sequence[Strand]) -> list[Strand]:
-    """`strands`, those that are typed and come from other values with how (`pattern`, `made_by`, `made_from`).
+    """`strands`, those that are typed and come from other values with how (`pattern`, `made_by`,
+    `made_from`).
 
-    A way counts when it holds in every recording that has the values; with one recording only a slug of some length
-    does.
+    A way counts when it holds in every recording that has the values; with one recording only a
+    slug of some length does.
     """
-    sources = _Sources([each for each in strands if each.kind in ("typed", "issued") and each.uses and each.value])
+    sources = _Sources(
+        [each for each in strands if each.kind in ("typed", "issued") and each.uses and each.value]
+    )
     every = [
         (way, strand, from_)
         for strand in strands
@@ -65,14 +72,22 @@ def with_computed(strands: Sequence[Strand]) -> list[Strand]:
     ]
     taken: dict[str, tuple[Way, tuple[Strand, ...]]] = {}
     for way, strand, from_ in sorted(every, key=lambda each: each[0].rank):
-        if strand.name not in taken and not any(_leads(taken, each.name, strand.name) for each in from_):
+        if strand.name not in taken and not any(
+            _leads(taken, each.name, strand.name) for each in from_
+        ):
             taken[strand.name] = way, from_
-    return [_told(strand, *taken[strand.name]) if strand.name in taken else strand for strand in strands]
+    return [
+        _told(strand, *taken[strand.name]) if strand.name in taken else strand for strand in strands
+    ]
 
 
 def _leads(taken: dict[str, tuple[Way, tuple[Strand, ...]]], name: str, to: str) -> bool:
-    """Whether a value is computed, by way of others too, from the one named `to`: then that is not computed from it."""
-    return name == to or any(_leads(taken, each.name, to) for each in taken.get(name, (None, ()))[1])
+    """Whether a value is computed, by way of others too, from the one named `to`: then that is not
+    computed from it.
+    """
+    return name == to or any(
+        _leads(taken, each.name, to) for each in taken.get(name, (None, ()))[1]
+    )
 
 
 def _told(strand: Strand, way: Way, from_: tuple[Strand, ...]) -> Strand:
@@ -87,8 +102,8 @@ def _told(strand: Strand, way: Way, from_: tuple[Strand, ...]) -> Strand:
 
 
 class _Sources:
-    """Values that others may come from, by when they are first sent and by what can be made of them in the first
-    recording: what is looked for is looked up, not tried with each.
+    """Values that others may come from, by when they are first sent and by what can be made of them
+    in the first recording: what is looked for is looked up, not tried with each.
     """
 
     def __init__(self, strands: Sequence[Strand]) -> None:
@@ -104,7 +119,11 @@ class _Sources:
     def before(self, strand: Strand) -> list[Strand]:
         """The nearest that are sent no later, nearest first."""
         end = bisect_right(self._firsts, _first(strand))
-        near = [each for each in self._sorted[max(0, end - MOST_SOURCES - 1) : end] if each is not strand]
+        near = [
+            each
+            for each in self._sorted[max(0, end - MOST_SOURCES - 1) : end]
+            if each is not strand
+        ]
         return near[::-1][:MOST_SOURCES]
 
     def making(self, value: str) -> dict[str, list[int]]:
@@ -197,7 +216,10 @@ def _of_two(strand: Strand, others: Sequence[Strand]) -> Iterator[tuple[Way, tup
             continue
         for mark in MARKS:
             if all(first + mark + second == mine for mine, first, second in rows):
-                yield Way(f"{{0}} and {{1}} with “{mark}” between them", f"{{0}} ~ '{mark}' ~ {{1}}"), (a, b)
+                yield (
+                    Way(f"{{0}} and {{1}} with “{mark}” between them", f"{{0}} ~ '{mark}' ~ {{1}}"),
+                    (a, b),
+                )
 
 
 def _arithmetic(rows: Sequence[Row]) -> Way | None:
@@ -205,7 +227,9 @@ def _arithmetic(rows: Sequence[Row]) -> Way | None:
     numbers = [[_number(text) for text in row] for row in rows]
     whole = [[each for each in row if each is not None] for row in numbers]
     places = {len(mine.partition(".")[2]) for mine, *_ in rows}
-    if any(len(row) < 3 or abs(row[0]) < 10 or row[1] in (0, 1) or row[2] in (0, 1) for row in whole):
+    if any(
+        len(row) < 3 or abs(row[0]) < 10 or row[1] in (0, 1) or row[2] in (0, 1) for row in whole
+    ):
         return None
     if len(places) != 1:
         return None

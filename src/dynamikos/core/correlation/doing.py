@@ -1,4 +1,6 @@
-"""Whether a replay did what it says: ids that should be new ones, values that should not be sent twice."""
+"""Whether a replay did what it says: ids that should be new ones, values that should not be sent
+twice.
+"""
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
@@ -19,12 +21,14 @@ from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.model import REDIRECTS
 
-Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "no-growth", "unknown"]
+Doubtful = Literal[
+    "hard-wired", "other-record", "same-record", "made-twice", "sent-again", "no-growth", "unknown"
+]
 
 
 class Replay(msgspec.Struct, frozen=True, kw_only=True):
-    """One replayed exchange. `recorded` is the position of its counterpart in the recording, `captured` what was taken
-    from its answer, by name.
+    """One replayed exchange. `recorded` is the position of its counterpart in the recording,
+    `captured` what was taken from its answer, by name.
     """
 
     at: str
@@ -35,7 +39,9 @@ class Replay(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Doubt(msgspec.Struct, frozen=True, kw_only=True):
-    """Why a replay whose checks passed may not have done the thing. `at` is the request (step/request)."""
+    """Why a replay whose checks passed may not have done the thing. `at` is the request
+    (step/request).
+    """
 
     kind: Doubtful
     at: str
@@ -44,8 +50,8 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def is_grave(self) -> bool:
-        """Whether it can't be right: an id that comes again may be, when an application counts from the start, and so
-        may a list that does not grow, when it shows only so many.
+        """Whether it can't be right: an id that comes again may be, when an application counts from
+        the start, and so may a list that does not grow, when it shows only so many.
         """
         return self.kind not in ("same-record", "no-growth", "unknown")
 
@@ -61,7 +67,9 @@ class _Tape:
         self._sent: dict[int, dict[str, str]] = {}
         wanted = sorted(set(values))
         everywhere = range(len(exchanges))
-        self._held = dict(zip(wanted, holding(Answers(exchanges, everywhere), wanted, everywhere), strict=True))
+        self._held = dict(
+            zip(wanted, holding(Answers(exchanges, everywhere), wanted, everywhere), strict=True)
+        )
 
     def sent(self, position: int) -> dict[str, str]:
         """Values sent, by place."""
@@ -76,7 +84,9 @@ class _Tape:
     def issuing(self, before: int, value: str) -> int | None:
         """Where a value first appears, if that is an answer before it is sent."""
         first = min(self._held.get(value, ()), default=before)
-        if first >= before or any(value in self.sent(position).values() for position in range(first + 1)):
+        if first >= before or any(
+            value in self.sent(position).values() for position in range(first + 1)
+        ):
             return None
         return first
 
@@ -84,16 +94,21 @@ class _Tape:
 def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[Doubt]:
     """What speaks against a replay, the gravest first; each value once for each kind.
 
-    An id that an answer of the recording issued must be another one in the replay: it must neither be sent as it was
-    recorded (*hard-wired*), nor be said to have been made again (*same record*); what the recording went on with must
-    be what was made in the same round (*other record*). Two rounds must not make the same one (*made twice*), nor send
-    what was captured in the round before (*sent again*). A list that grew in the recording grows again (*no growth*).
-    Without a recording only *made twice* and *sent again* can be seen.
+    An id that an answer of the recording issued must be another one in the replay: it must neither
+    be sent as it was recorded (*hard-wired*), nor be said to have been made again (*same record*);
+    what the recording went on with must be what was made in the same round (*other record*). Two
+    rounds must not make the same one (*made twice*), nor send what was captured in the round before
+    (*sent again*). A list that grew in the recording grows again (*no growth*). Without a recording
+    only *made twice* and *sent again* can be seen.
     """
     values = {site.value for each in replays for site in sites_of(each.exchange, 0)}
     values |= {value for each in replays for _, value in _made(each.exchange)}
     tape = _Tape(recording, (value for value in values if 0 < len(value) <= 400))
-    found = [*_hard_wired(replays, tape), *_other_record(replays, tape), *_same_record(replays, tape)]
+    found = [
+        *_hard_wired(replays, tape),
+        *_other_record(replays, tape),
+        *_same_record(replays, tape),
+    ]
     found += [*_made_twice(replays, tape), *_sent_again(replays), *_no_growth(replays, recording)]
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
@@ -121,7 +136,8 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
             again = [each for each in answered.get(origin, ()) if each.exchange.answer is not None]
             if again and not any(_in(_text(each.exchange), value) for each in again):
                 words = (
-                    f"“{value}” is sent as it was recorded ({site.place}), although the answer to {again[0].at} issued"
+                    f"“{value}” is sent as it was recorded ({site.place}), although the answer to "
+                    f"{again[0].at} issued"
                     " another one: what was done was done to the recorded one."
                 )
                 yield Doubt(kind="hard-wired", at=replay.at, value=value, words=words)
@@ -131,7 +147,12 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     made: dict[tuple[int, int, str], str] = {}  # by round, recorded position and place
     for replay in replays:
         if replay.recorded is not None and writes(replay.exchange):
-            made.update({(replay.round, replay.recorded, place): value for place, value in _made(replay.exchange)})
+            made.update(
+                {
+                    (replay.round, replay.recorded, place): value
+                    for place, value in _made(replay.exchange)
+                }
+            )
     issued: dict[str, list[tuple[int, str]]] = {}
     for position, exchange in enumerate(tape.exchanges):
         if writes(exchange):
@@ -150,7 +171,8 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
             wanted = made.get((replay.round, position, place))
             if wanted is not None and wanted != now:
                 words = (
-                    f"“{now}” is sent ({site_place}), but what was made in this round is “{wanted}” ({place}): another"
+                    f"“{now}” is sent ({site_place}), but what was made in this round is "
+                    f"“{wanted}” ({place}): another"
                     " one was changed. Capture it where it is made."
                 )
                 yield Doubt(kind="other-record", at=replay.at, value=now, words=words)
@@ -158,7 +180,11 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 
 def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     for replay in replays:
-        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or not writes(replay.exchange):
+        if (
+            replay.recorded is None
+            or replay.recorded >= len(tape.exchanges)
+            or not writes(replay.exchange)
+        ):
             continue
         recorded = tape.exchanges[replay.recorded]
         made = dict(_made(recorded))
@@ -170,7 +196,8 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                 and not any(tape.holds(position, value) for position in range(replay.recorded))
             ):
                 words = (
-                    f"“{value}” ({place}) is the one that the recording was given, too: nothing new was made, unless"
+                    f"“{value}” ({place}) is the one that the recording was given, too: nothing "
+                    "new was made, unless"
                     " the application was set back in between."
                 )
                 yield Doubt(kind="same-record", at=replay.at, value=value, words=words)
@@ -185,19 +212,31 @@ def _made_twice(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
         sent = {site.value for site in sites_of(replay.exchange, 0)}
         for place, value in _made(replay.exchange):
             turn, seen = first.setdefault((replay.at, place), (replay.round, value))
-            if turn != replay.round and seen == value and value not in sent and known.get(place) != value:
+            if (
+                turn != replay.round
+                and seen == value
+                and value not in sent
+                and known.get(place) != value
+            ):
                 words = (
-                    f"“{value}” ({place}) was made in round {turn} and again in round {replay.round}: one is missing."
+                    f"“{value}” ({place}) was made in round {turn} and again in round "
+                    f"{replay.round}: one is missing."
                 )
                 yield Doubt(kind="made-twice", at=replay.at, value=value, words=words)
 
 
 def _only_read(replay: Replay, tape: _Tape) -> dict[str, str]:
-    """What a recorded answer that only says 200 held, by place: a call that asks by POST finds the same ones again."""
+    """What a recorded answer that only says 200 held, by place: a call that asks by POST finds the
+    same ones again.
+    """
     if replay.recorded is None or replay.recorded >= len(tape.exchanges):
         return {}
     answer = replay.exchange.answer
-    return dict(_made(tape.exchanges[replay.recorded])) if answer is not None and answer.status == 200 else {}
+    return (
+        dict(_made(tape.exchanges[replay.recorded]))
+        if answer is not None and answer.status == 200
+        else {}
+    )
 
 
 def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
@@ -213,7 +252,8 @@ def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
             for replay in (each for each in replays if each.round == turn + 1):
                 if any(site.value == value for site in sites_of(replay.exchange, 0)):
                     words = (
-                        f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round {turn + 1}, where"
+                        f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round "
+                        f"{turn + 1}, where"
                         " another one was issued: capture it before it is sent."
                     )
                     yield Doubt(kind="sent-again", at=replay.at, value=value, words=words)
@@ -237,7 +277,8 @@ def _no_growth(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iter
                 continue
             told.add(growth.after)
             words = (
-                f"In the recording {growth.place} became {growth.by} more by what was written before; in round {turn}"
+                f"In the recording {growth.place} became {growth.by} more by what was written "
+                f"before; in round {turn}"
                 f" it is {then} after {first}. Nothing was added, unless it shows only so many."
             )
             yield Doubt(kind="no-growth", at=after.at, value=f"{growth.place} {then}", words=words)
@@ -253,11 +294,17 @@ def _telling(value: str, site: Site) -> bool:
     if not re.search(r"\d", value) or " " in value:
         return False
     named = value_shapes.id_name(site.name) or value_shapes.secret_name(site.name)
-    return site.place.startswith("path") or named or bool(re.search(r"[A-Za-z]", value) and len(value) >= 4)
+    return (
+        site.place.startswith("path")
+        or named
+        or bool(re.search(r"[A-Za-z]", value) and len(value) >= 4)
+    )
 
 
 def _made(exchange: Exchange) -> Iterator[tuple[str, str]]:
-    """(place, value) of the ids in what an answer says was made: where it redirects to, ids of a small JSON answer."""
+    """(place, value) of the ids in what an answer says was made: where it redirects to, ids of a
+    small JSON answer.
+    """
     answer = exchange.answer
     if answer is None or answer.status >= 400:
         return

@@ -1,4 +1,6 @@
-"""Captures by elements of a page: selectors from marks that stay, alone or below an ancestor that has some."""
+"""Captures by elements of a page: selectors from marks that stay, alone or below an ancestor that
+has some.
+"""
 
 import re
 from collections.abc import Iterator
@@ -11,7 +13,9 @@ from dynamikos.core.correlation.answers import Answers
 STABLE_NAME = re.compile(r"[A-Za-z][A-Za-z_:.-]*\d?\Z")
 
 
-def marked(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
+def marked(
+    answers: Answers, i: int, forms: dict[str, Decoding]
+) -> Iterator[tuple[Capture, str, str]]:
     marks = answers.marks(i)
     if not marks:
         return
@@ -23,7 +27,9 @@ def marked(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tup
             for selector in _selectors(node, attribute):
                 place = f"element {selector}" + (f" @{attribute}" if attribute else "")
                 yield (
-                    Capture(name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode),
+                    Capture(
+                        name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode
+                    ),
                     place,
                     tells,
                 )
@@ -65,7 +71,9 @@ def _selectors(node: LexborNode, attribute: str) -> Iterator[str]:
         yield f'select[name="{holder.attributes["name"]}"] > option:nth-of-type({number})'
     ancestor = node.parent
     steps = 0
-    while ancestor is not None and ancestor.tag not in ("html", "body", "-undef", None) and steps < 6:
+    while (
+        ancestor is not None and ancestor.tag not in ("html", "body", "-undef", None) and steps < 6
+    ):
         above = [each for each in own_selectors(ancestor, "") if each != ancestor.tag][:2]
         for outer in above:
             for inner in (own or [node.tag or "*"])[:3]:
@@ -97,7 +105,11 @@ def own_selectors(node: LexborNode, attribute: str) -> Iterator[str]:
             yield f'{tag}[{name}="{mark}"]'
     identity = marks.get("id")
     if identity and attribute != "id" and STABLE_NAME.match(identity):
-        yield f"#{identity}" if re.fullmatch(r"[A-Za-z][\w-]*", identity) else f'{tag}[id="{identity}"]'
+        yield (
+            f"#{identity}"
+            if re.fullmatch(r"[A-Za-z][\w-]*", identity)
+            else f'{tag}[id="{identity}"]'
+        )
     if attribute.startswith("data-"):
         yield f"{tag}[{attribute}]"
     for name in marks:

@@ -25,7 +25,9 @@ class Found:
     proven: bool = False
     reasons: list[str] = field(default_factory=list)
     pattern: str = ""
-    sent_before: int = -1  # where another group, of requests that only some recordings have, sends the same value
+    sent_before: int = (
+        -1
+    )  # where another group, of requests that only some recordings have, sends the same value
     rehearsed: str = ""  # "differs", "same" or "" (unknown)
 
     @property

@@ -12,7 +12,9 @@ from dynamikos.core.correlation.sites import Site, sites_of
 
 
 def groups(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> list[Found]:
-    """Every value of the first recording with what stands at its places in the others (`maps`: positions there)."""
+    """Every value of the first recording with what stands at its places in the others (`maps`:
+    positions there).
+    """
     made: dict[tuple[object, ...], Found] = {}
     for i in main.ours:
         sites = sites_of(main.exchanges[i], i)
@@ -21,11 +23,17 @@ def groups(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
         there = []
         for other, mapped in zip(others, maps, strict=True):
             j = mapped.get(i)
-            there.append({site.place: site.value for site in sites_of(other.exchanges[j], j)} if j is not None else {})
+            there.append(
+                {site.place: site.value for site in sites_of(other.exchanges[j], j)}
+                if j is not None
+                else {}
+            )
         extra = [site for site in sites if not site.outer or site.coding != "part"]
         for site in sites:
             values = (site.value, *(each.get(site.place) for each in there))
-            if site.coding == "part" and (all(v is None or v == site.value for v in values[1:]) and any(values[1:])):
+            if site.coding == "part" and (
+                all(v is None or v == site.value for v in values[1:]) and any(values[1:])
+            ):
                 continue  # a part that stays the same says nothing
             _into(made, site, values)
         for site in extra:
@@ -35,7 +43,9 @@ def groups(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
     return _merged(list(made.values()))
 
 
-def _into(made: dict[tuple[object, ...], Found], site: Site, values: tuple[str | None, ...]) -> None:
+def _into(
+    made: dict[tuple[object, ...], Found], site: Site, values: tuple[str | None, ...]
+) -> None:
     alone = all(value is None for value in values[1:])
     short = alone and len(site.value) < 6 and not shapes.generated(site.value)
     key: tuple[object, ...] = (*values, tuple(shapes.words(site.name)) if short else ())
@@ -46,32 +56,45 @@ def _into(made: dict[tuple[object, ...], Found], site: Site, values: tuple[str |
         known.sites.append(site)
 
 
-def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, tuple[str | None, ...]]]:
-    """Words inside of a longer text that differ between recordings (or, with one recording, look made by a machine)."""
+def _parts(
+    site: Site, values: tuple[str | None, ...]
+) -> Iterable[tuple[Site, tuple[str | None, ...]]]:
+    """Words inside of a longer text that differ between recordings (or, with one recording, look
+    made by a machine).
+    """
     if len(site.value) < 6:
         return
     mixed = re.search(r"[^\w.~+/=%-]", site.value) is not None
-    if not mixed and (all(value is None or value == site.value for value in values[1:]) or shapes.as_date(site.value)):
+    if not mixed and (
+        all(value is None or value == site.value for value in values[1:])
+        or shapes.as_date(site.value)
+    ):
         return
     piece_of = r"[\w.~+/=%-]+" if mixed else r"[A-Za-z0-9]+"
     pieces = [re.findall(piece_of, value) if value is not None else None for value in values]
     first = pieces[0] or []
     if len(first) > 4000:
         return
-    others = [_matched(first, each) if each is not None else [None] * len(first) for each in pieces[1:]]
+    others = [
+        _matched(first, each) if each is not None else [None] * len(first) for each in pieces[1:]
+    ]
     for number, piece in enumerate(first):
         rest = [each[number] for each in others]
         tells = any(other is not None and other != piece for other in rest) or (
-            all(other is None for other in rest) and (shapes.generated(piece) or (piece.isdigit() and len(piece) >= 5))
+            all(other is None for other in rest)
+            and (shapes.generated(piece) or (piece.isdigit() and len(piece) >= 5))
         )
         if tells and len(piece) >= (2 if mixed else 4):
             lead = first[number - 1] if number else site.name
-            yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
+            yield (
+                Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place),
+                (piece, *rest),
+            )
 
 
 def _matched(first: Sequence[str], other: Sequence[str]) -> list[str | None]:
-    """The word of `other` that stands for each of `first`, None where it has none: by number, or by what stands around
-    it.
+    """The word of `other` that stands for each of `first`, None where it has none: by number, or by
+    what stands around it.
     """
     if len(first) == len(other):
         return list(other)
@@ -95,17 +118,23 @@ def _merged(found: list[Found]) -> list[Found]:
         if len(alike) > 1 and len(each.value) < 4 and not each.known:
             mine = {(site.place, site.name) for site in each.sites}
             fitting = [
-                other for other in alike if other.known and mine <= {(site.place, site.name) for site in other.sites}
+                other
+                for other in alike
+                if other.known and mine <= {(site.place, site.name) for site in other.sites}
             ]
             if len(fitting) == 1:
                 fitting[0].sites.extend(each.sites)
                 fitting[0].sites.sort(key=lambda site: site.entry)
                 continue
         if len(alike) > 1 and len(each.value) >= 4:
-            each.sent_before = min(site.entry for other in alike if _agree(each, other) for site in other.sites)
+            each.sent_before = min(
+                site.entry for other in alike if _agree(each, other) for site in other.sites
+            )
             known = sum(value is not None for value in each.values)
             fitting = [
-                other for other in alike if sum(v is not None for v in other.values) > known and _agree(each, other)
+                other
+                for other in alike
+                if sum(v is not None for v in other.values) > known and _agree(each, other)
             ]
             if len(fitting) == 1:
                 fitting[0].sites.extend(each.sites)
@@ -116,7 +145,9 @@ def _merged(found: list[Found]) -> list[Found]:
 
 
 def _agree(one: Found, other: Found) -> bool:
-    return all(a is None or b is None or a == b for a, b in zip(one.values, other.values, strict=True))
+    return all(
+        a is None or b is None or a == b for a, b in zip(one.values, other.values, strict=True)
+    )
 
 
 def worth_searching(each: Found, rehearsed: bool) -> bool:
@@ -126,17 +157,25 @@ def worth_searching(each: Found, rehearsed: bool) -> bool:
         return True
     if not rehearsed and all(site.static for site in each.sites):
         return False
-    telling = shapes.generated(value) or any(shapes.secret_name(name) or shapes.id_name(name) for name in each.names)
+    telling = shapes.generated(value) or any(
+        shapes.secret_name(name) or shapes.id_name(name) for name in each.names
+    )
     numbers = value.isdigit() and any(site.place.startswith("path") for site in each.sites)
     numbers = numbers or (value.isdigit() and len(value) >= 5)
-    mixed = bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value)) and len(value) >= 4 and " " not in value
+    mixed = (
+        bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value))
+        and len(value) >= 4
+        and " " not in value
+    )
     if each.known:
         return rehearsed and (telling or numbers or mixed)
     return telling or numbers or mixed
 
 
 def renamed(found: Sequence[Found], number: int) -> dict[str, str]:
-    """Words sent in the other recording → what the first one sends there, where that is one and the same everywhere."""
+    """Words sent in the other recording → what the first one sends there, where that is one and the
+    same everywhere.
+    """
     made: dict[str, set[str]] = defaultdict(set)
     for each in found:
         there = each.values[number]

@@ -15,7 +15,9 @@ MOST_BYTES = 2_000_000
 
 
 class Growth(NamedTuple):
-    """Between two answers to the same request something was written, and what stands at `place` became `by` more."""
+    """Between two answers to the same request something was written, and what stands at `place`
+    became `by` more.
+    """
 
     before: int
     after: int
@@ -43,7 +45,9 @@ def grown(exchanges: Sequence[Exchange]) -> Iterator[Growth]:
 
 
 def counts_of(exchange: Exchange) -> dict[str, int]:
-    """How many there are, by place: of a JSON answer its lists and totals, of a page its rows and items."""
+    """How many there are, by place: of a JSON answer its lists and totals, of a page its rows and
+    items.
+    """
     answer = exchange.answer
     if answer is None or answer.status != 200 or len(answer.body) > MOST_BYTES:
         return {}
@@ -55,7 +59,11 @@ def counts_of(exchange: Exchange) -> dict[str, int]:
     if "html" not in (answer.header("content-type") or ""):
         return {}
     text = text_of(answer.body, answer.header("content-type") or "").lower()
-    return {words: found for tag, words in ROWS.items() if (found := text.count(f"<{tag}>") + text.count(f"<{tag} "))}
+    return {
+        words: found
+        for tag, words in ROWS.items()
+        if (found := text.count(f"<{tag}>") + text.count(f"<{tag} "))
+    }
 
 
 def _lists(value: object, path: str, depth: int) -> Iterator[tuple[str, int]]:
@@ -63,6 +71,10 @@ def _lists(value: object, path: str, depth: int) -> Iterator[tuple[str, int]]:
         yield f"the list {path}", len(value)
     elif isinstance(value, dict) and depth < 4:
         for name, each in value.items():
-            if isinstance(each, int) and not isinstance(each, bool) and set(value_shapes.words(name)) & TOTALS:
+            if (
+                isinstance(each, int)
+                and not isinstance(each, bool)
+                and set(value_shapes.words(name)) & TOTALS
+            ):
                 yield f"the number {path}.{name}", each
             yield from _lists(each, f"{path}.{name}", depth + 1)

@@ -11,15 +11,17 @@ Kind = Literal["issued", "client-made", "typed", "constant"]
 
 
 class Origin(msgspec.Struct, frozen=True, kw_only=True):
-    """Where a value first appears in an answer: index of the exchange in its file, and the place in words."""
+    """Where a value first appears in an answer: index of the exchange in its file, and the place in
+    words.
+    """
 
     entry: int
     place: str
 
 
 class Use(msgspec.Struct, frozen=True, kw_only=True):
-    """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the text around it; one
-    that is not `sure` may hold it by chance.
+    """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the
+    text around it; one that is not `sure` may hold it by chance.
     """
 
     entry: int
@@ -30,8 +32,8 @@ class Use(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Taken(msgspec.Struct, frozen=True, kw_only=True):
-    """What a capture takes from a recording (its number in the search); `right`: whether it is what was sent there,
-    None where there is nothing to compare with.
+    """What a capture takes from a recording (its number in the search); `right`: whether it is what
+    was sent there, None where there is nothing to compare with.
     """
 
     recording: int
@@ -42,11 +44,12 @@ class Taken(msgspec.Struct, frozen=True, kw_only=True):
 class Strand(msgspec.Struct, frozen=True, kw_only=True):
     """A value with its path through the journey.
 
-    `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every
-    recording that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced.
-    `captures` are the forms that work, the simplest first, `proofs` what each of them takes from each recording.
-    `pattern` describes a client-made or a computed value; of a computed one `made_by` is the inside of its hole, with
-    `{0}` and `{1}` for the values that are sent at `made_from`.
+    `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right
+    value in every recording that has the exchange. `followed`: only sent where a redirect leads to,
+    so nothing is to be replaced. `captures` are the forms that work, the simplest first, `proofs`
+    what each of them takes from each recording. `pattern` describes a client-made or a computed
+    value; of a computed one `made_by` is the inside of its hole, with `{0}` and `{1}` for the
+    values that are sent at `made_from`.
     """
 
     name: str
@@ -74,7 +77,9 @@ STRANDS: VersionedCodec[list[Strand]] = VersionedCodec("list of strands", list[S
 
 
 class Rule(msgspec.Struct, frozen=True, kw_only=True):
-    """Always treat a value of this name so: as `kind`; `ignore` leaves it out of what is offered."""
+    """Always treat a value of this name so: as `kind`; `ignore` leaves it out of what is
+    offered.
+    """
 
     name: str
     kind: Kind = "issued"
@@ -91,7 +96,9 @@ def as_document(strand: Strand) -> dict[str, object]:
         "score": strand.score,
         "proven": strand.proven,
         "reasons": list(strand.reasons),
-        "origin": {"entry": strand.origin.entry, "place": strand.origin.place} if strand.origin is not None else None,
+        "origin": {"entry": strand.origin.entry, "place": strand.origin.place}
+        if strand.origin is not None
+        else None,
         "capture": {"form": form, "expression": expression} if form else None,
         "uses": [{"entry": use.entry, "place": use.place} for use in strand.uses],
     }

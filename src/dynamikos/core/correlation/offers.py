@@ -5,7 +5,15 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from dynamikos.core.captures import Capture, CssForm, Decoding, RegexForm, View, compile_capture, compile_finder
+from dynamikos.core.captures import (
+    Capture,
+    CssForm,
+    Decoding,
+    RegexForm,
+    View,
+    compile_capture,
+    compile_finder,
+)
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
 from dynamikos.core.correlation.elements import marked, own_selectors, told_by
@@ -48,8 +56,8 @@ def offers(
     limit: int = 6,
     shapes: Sequence[Shape] = (),
 ) -> list[Offer]:
-    """Captures on the request that leads to answer `i`, best first: proven ones, then by likeness of names, then
-    simplest.
+    """Captures on the request that leads to answer `i`, best first: proven ones, then by likeness
+    of names, then simplest.
     """
     view = answers.view(i)
     proven: list[Offer] = []
@@ -64,7 +72,11 @@ def offers(
             take = compile_capture(made)
         except DynamikosError:
             continue
-        alike = tells if isinstance(tells, float) else max((likeness(name, tells) for name in names), default=0.0)
+        alike = (
+            tells
+            if isinstance(tells, float)
+            else max((likeness(name, tells) for name in names), default=0.0)
+        )
         if find is not None:
             found = set(find(view))
             if not others or value not in found or len(found) < 2:
@@ -80,7 +92,15 @@ def offers(
         if (
             alike < 0.5
             and made.pick == "first"
-            and (made.header or (made.json and others and not counts(made.json) and moved(answers, i, others) <= FEW))
+            and (
+                made.header
+                or (
+                    made.json
+                    and others
+                    and not counts(made.json)
+                    and moved(answers, i, others) <= FEW
+                )
+            )
         ):
             alike = 0.5
         holds = all(take(other.view) == other.value for other in others)
@@ -124,7 +144,11 @@ def _candidates(
         yield from headers(answers, i, forms)
     for name, text in answers.cookies_set(i).items():
         if text.strip('"') in forms:
-            yield Capture(name="v", cookie=name, decode=forms[text.strip('"')]), f"cookie {name}", name
+            yield (
+                Capture(name="v", cookie=name, decode=forms[text.strip('"')]),
+                f"cookie {name}",
+                name,
+            )
     yield from addresses(answers, i, value, shapes)
     if final:
         text = answers.text(i)
@@ -136,17 +160,23 @@ def _candidates(
         yield from _lists(answers, i, value, forms, text)
 
 
-# JSON -----------------------------------------------------------------------------------------------------
+# JSON ---------------------------------------------------------------------------------------------
 
 
-def _json(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
+def _json(
+    answers: Answers, i: int, forms: dict[str, Decoding]
+) -> Iterator[tuple[Capture, str, str]]:
     leaves = answers.json_leaves(i)
     if not leaves:
         return
     document = answers.view(i).json()
     later: list[tuple[Capture, str, str]] = []
     for written_as, decode in forms.items():
-        if decode in ("json", "html", "percent") and written_as in forms and forms[written_as] == "":
+        if (
+            decode in ("json", "html", "percent")
+            and written_as in forms
+            and forms[written_as] == ""
+        ):
             continue
         for path, _ in leaves.get(written_as, ())[:12]:
             place, tells = f"json {path}", " ".join(re.findall(r"[A-Za-z_][\w-]*", path)[-2:])
@@ -156,12 +186,16 @@ def _json(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tupl
                     later.append((Capture(name="v", json=general, decode=decode), place, tells))
                 for match in re.finditer(r"\[\d+\]", path):
                     wide = path[: match.start()] + "[*]" + path[match.end() :]
-                    later.append((Capture(name="v", json=wide, pick="last", decode=decode), place, tells))
+                    later.append(
+                        (Capture(name="v", json=wide, pick="last", decode=decode), place, tells)
+                    )
     yield from later
 
 
 def _filters(document: object, path: str) -> Iterator[str]:
-    """The path with an index replaced by a filter on a neighbour: `$.slots[2].id` → `$.slots[?@.free == true].id`."""
+    """The path with an index replaced by a filter on a neighbour: `$.slots[2].id` →
+    `$.slots[?@.free == true].id`.
+    """
     for match in re.finditer(r"\[(\d+)\]", path):
         before, after = path[: match.start()], path[match.end() :]
         node: object = document
@@ -184,7 +218,9 @@ def _filters(document: object, path: str) -> Iterator[str]:
                 or not isinstance(value, str | bool)
             ):
                 continue
-            if isinstance(value, str) and (not 1 <= len(value) <= 40 or "'" in value or "\\" in value):
+            if isinstance(value, str) and (
+                not 1 <= len(value) <= 40 or "'" in value or "\\" in value
+            ):
                 continue
             same = sum(isinstance(each, dict) and each.get(key) == value for each in node)
             if same < len(node) or len(node) == 1:
@@ -207,12 +243,17 @@ def _lists(
             f"{node.parent.tag} > {node.tag}" if node.parent is not None else "",
         ]:
             if selector and (
-                "[type=" in selector or (node.tag in ("input", "button", "option") and "[name=" not in selector)
+                "[type=" in selector
+                or (node.tag in ("input", "button", "option") and "[name=" not in selector)
             ):
                 continue  # all hidden fields of a page are no list
             if selector:
                 form = CssForm(selector=selector, attribute=attribute)
-                yield Capture(name="v", css=form, pick="random"), f"element {selector}", told_by(node, attribute)
+                yield (
+                    Capture(name="v", css=form, pick="random"),
+                    f"element {selector}",
+                    told_by(node, attribute),
+                )
     for at in places(text, value, 3):
         lead = re.search(r"[\w-]+=[\"'][^\"'\s]*[/=?&]\Z", text[max(0, at - 120) : at])
         if lead:

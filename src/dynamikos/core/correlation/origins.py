@@ -1,4 +1,6 @@
-"""Origins: the answers that hold a value before it is sent, in whatever form it is written there."""
+"""Origins: the answers that hold a value before it is sent, in whatever form it is written
+there.
+"""
 
 import re
 from collections.abc import Callable, Sequence
@@ -17,9 +19,12 @@ Progress = Callable[[float], None]
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
 NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
 DULL = frozenset(
-    "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma"
-    " age via accept-ranges transfer-encoding last-modified alt-svc strict-transport-security x-frame-options"
-    " x-content-type-options referrer-policy content-security-policy permissions-policy x-powered-by"
+    "date server content-type content-length content-encoding cache-control vary connection "
+    "keep-alive expires pragma"
+    " age via accept-ranges transfer-encoding last-modified alt-svc strict-transport-security "
+    "x-frame-options"
+    " x-content-type-options referrer-policy content-security-policy permissions-policy "
+    "x-powered-by"
     " access-control-allow-origin".split()
 )
 
@@ -31,10 +36,12 @@ def fill_hits(
     others: Sequence[Answers] = (),
     maps: Sequence[dict[int, int]] = (),
 ) -> None:
-    """Fills `hits`: the answers that hold a value before it is sent and, in every other recording, the value sent
-    there, in order.
+    """Fills `hits`: the answers that hold a value before it is sent and, in every other recording,
+    the value sent there, in order.
     """
-    skip = steady(main, others, maps) | {i for i in main.ours if static_kind(main, i, alone=not others)}
+    skip = steady(main, others, maps) | {
+        i for i in main.ours if static_kind(main, i, alone=not others)
+    }
     last = max((site.entry for each in wanted for site in each.sites), default=-1)
     where = [i for i in main.ours if i < last and i not in skip]
     found = holding(main, [each.value for each in wanted], where, progress)
@@ -49,7 +56,9 @@ def fill_hits(
                 each.held.append(set())
                 continue
             each.held.append(hits)
-            each.hits = [i for i in each.hits if mapped.get(i) in hits or _alike(main, i, other, hits)]
+            each.hits = [
+                i for i in each.hits if mapped.get(i) in hits or _alike(main, i, other, hits)
+            ]
 
 
 def _alike(main: Answers, i: int, other: Answers, hits: set[int]) -> bool:
@@ -68,7 +77,12 @@ def steady(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
         for other, mapped in zip(others, maps, strict=True):
             j = mapped.get(i)
             two = other.exchanges[j].answer if j is not None else None
-            if j is None or two is None or one.body != two.body or head_of(main, i) != head_of(other, j):
+            if (
+                j is None
+                or two is None
+                or one.body != two.body
+                or head_of(main, i) != head_of(other, j)
+            ):
                 break
         else:
             found.add(i)
@@ -76,7 +90,9 @@ def steady(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
 
 
 def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
-    """Whether answer i is a file that issues nothing. With no other recording to tell, scripts are files, too."""
+    """Whether answer i is a file that issues nothing. With no other recording to tell, scripts are
+    files, too.
+    """
     answer = main.exchanges[i].answer
     kind = ((answer.header("content-type") if answer else "") or "").lower()
     if kind.startswith(LIFELESS):
@@ -85,9 +101,14 @@ def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
 
 
 def holding(
-    answers: Answers, values: Sequence[str], where: Sequence[int], progress: Progress = lambda share: None
+    answers: Answers,
+    values: Sequence[str],
+    where: Sequence[int],
+    progress: Progress = lambda share: None,
 ) -> list[set[int]]:
-    """For each value, which of the answers `where` hold it in any of its spellings: one pass over each text."""
+    """For each value, which of the answers `where` hold it in any of its spellings: one pass over
+    each text.
+    """
     found: list[set[int]] = [set() for _ in values]
     patterns: dict[str, list[tuple[int, bool]]] = {}
     for number, value in enumerate(values):
@@ -109,15 +130,17 @@ def holding(
                 continue
             for index, start, end in machine.find_matches_as_indexes(haystack, overlapping=True):
                 for number, alone in patterns[texts[index]]:
-                    if i not in found[number] and (not alone or whole(haystack, start, end - start)):
+                    if i not in found[number] and (
+                        not alone or whole(haystack, start, end - start)
+                    ):
                         found[number].add(i)
         progress(0.15 + 0.4 * count / max(1, len(where)))
     return found
 
 
 def _plain(text: str) -> str:
-    """A text with its character references and escapes undone, if it has any ("" otherwise): a value may be written
-    letter by letter.
+    """A text with its character references and escapes undone, if it has any ("" otherwise): a
+    value may be written letter by letter.
     """
     if "&" in text and "&#" in text:  # one sign is found several times quicker than two
         return unescape(text)
@@ -132,7 +155,9 @@ def _character(match: re.Match[str]) -> str:
 
 
 def framed(value: str) -> list[str]:
-    """A short value only as a whole: a JSON scalar, an attribute, a part of an address, a text of an element."""
+    """A short value only as a whole: a JSON scalar, an attribute, a part of an address, a text of
+    an element.
+    """
     return [
         f'"{value}"',
         f"'{value}'",
@@ -175,5 +200,7 @@ def head_of(main: Answers, i: int) -> str:
 def head_of_answer(answer: Answer) -> str:
     """The headers that may issue something, a line each."""
     return "".join(
-        f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL
+        f"{name}: {value}\n"
+        for name, value in answer.headers
+        if name.lower() in NOTABLE or name.lower() not in DULL
     )

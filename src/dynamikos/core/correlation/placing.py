@@ -17,7 +17,9 @@ FILTER_OF = {"": "", "percent": " | percent", "json": "", "html": "", "base64": 
 
 
 def text_at(request: Request, place: str) -> str | None:
-    """What a request sends at a place, as it is written there; None where that is no text of its own."""
+    """What a request sends at a place, as it is written there; None where that is no text of its
+    own.
+    """
     first = place.split(", ")[0]
     kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
     number = re.search(r" \((\d+)\)\Z", first)
@@ -36,7 +38,9 @@ def text_at(request: Request, place: str) -> str | None:
         pairs = [(part.name, part.value) for part in body.parts]
     elif kind == "json" and body.json is not None:
         path = first.partition(" ")[2]
-        return next((body.json[a:b].strip('"') for found, a, b in spans(body.json) if found == path), None)
+        return next(
+            (body.json[a:b].strip('"') for found, a, b in spans(body.json) if found == path), None
+        )
     found = [text for key, text in pairs if key == name]
     return found[nth - 1] if nth <= len(found) else None
 
@@ -52,14 +56,20 @@ def changed_request(request: Request, place: str, value: str, hole: str) -> Requ
     if kind == "query":
         return replace(request, query=_pairs(request.query, name, nth, value, hole))
     if kind == "header":
-        return replace(request, headers=_pairs(request.headers, name, nth, value, hole, any_case=True))
+        return replace(
+            request, headers=_pairs(request.headers, name, nth, value, hole, any_case=True)
+        )
     body = request.body
     if body is None:
         return request
     if body.form is not None and kind in ("form", "field"):
-        return replace(request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type))
+        return replace(
+            request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type)
+        )
     if body.parts is not None and kind == "field":
-        return replace(request, body=replace(body, parts=_parts(body.parts, name, nth, value, hole)))
+        return replace(
+            request, body=replace(body, parts=_parts(body.parts, name, nth, value, hole))
+        )
     if body.json is not None and kind == "json":
         path = first.partition(" ")[2]
         return replace(request, body=Body(json=_json(body.json, path, value, hole), type=body.type))
@@ -69,23 +79,38 @@ def changed_request(request: Request, place: str, value: str, hole: str) -> Requ
     if kind == "field":
         start = text.find(f'name="{name}"')
         end = text.find("\n--", start)
-        changed = fit(text[start : end if end >= 0 else len(text)], value, hole) if start >= 0 else None
-        text = text[:start] + changed + text[end if end >= 0 else len(text) :] if changed is not None else text
+        changed = (
+            fit(text[start : end if end >= 0 else len(text)], value, hole) if start >= 0 else None
+        )
+        text = (
+            text[:start] + changed + text[end if end >= 0 else len(text) :]
+            if changed is not None
+            else text
+        )
     elif kind == "form" and body.raw is not None:
         pattern = re.compile(rf"(?:(?<=\A)|(?<=&)){re.escape(quote_plus(name))}=[^&]*")
         for count, match in enumerate(pattern.finditer(text), 1):
             if count == nth:
                 changed = fit(match.group(0), value, hole, coded=True)
-                text = text[: match.start()] + changed + text[match.end() :] if changed is not None else text
+                text = (
+                    text[: match.start()] + changed + text[match.end() :]
+                    if changed is not None
+                    else text
+                )
                 break
     else:
         text = fit(text, value, hole) or text
     return replace(
-        request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type)
+        request,
+        body=Body(raw=text, type=body.type)
+        if body.raw is not None
+        else Body(json=text, type=body.type),
     )
 
 
-def _parts(parts: Sequence[FormPart], name: str, nth: int, value: str, hole: str) -> tuple[FormPart, ...]:
+def _parts(
+    parts: Sequence[FormPart], name: str, nth: int, value: str, hole: str
+) -> tuple[FormPart, ...]:
     """Like `_pairs`, for the parts of a multipart form."""
     values = [(part.name, part.value) for part in parts]
     changed = _pairs(values, name, nth, value, hole)
@@ -106,7 +131,10 @@ def _path(address: str, number: int, value: str, hole: str) -> str:
             else f"{{{{ {hole} }}}}"
         )
     else:  # a value that was captured as it stands encoded in an address is sent as it is
-        segments[number] = fit(segment, value, f"{hole} | encoded" if "%" in value else hole, in_path=True) or segment
+        segments[number] = (
+            fit(segment, value, f"{hole} | encoded" if "%" in value else hole, in_path=True)
+            or segment
+        )
     return address[:start] + "/".join(segments)
 
 
@@ -122,7 +150,13 @@ def _outside(text: str, mark: str) -> list[str]:
 
 
 def _pairs(
-    pairs: Sequence[tuple[str, str]], name: str, nth: int, value: str, hole: str, *, any_case: bool = False
+    pairs: Sequence[tuple[str, str]],
+    name: str,
+    nth: int,
+    value: str,
+    hole: str,
+    *,
+    any_case: bool = False,
 ) -> tuple[tuple[str, str], ...]:
     out, count = [], 0
     for key, text in pairs:
@@ -146,7 +180,11 @@ def _json(text: str, path: str, value: str, hole: str) -> str:
             if inner == value:
                 return text[:start] + f'"{{{{ {hole} }}}}"' + text[end:]
             changed = fit(inner, value, hole)
-            return text[:start] + json.dumps(changed, ensure_ascii=False) + text[end:] if changed is not None else text
+            return (
+                text[:start] + json.dumps(changed, ensure_ascii=False) + text[end:]
+                if changed is not None
+                else text
+            )
     except ValueError:
         return fit(text, value, hole) or text
     return text
@@ -161,8 +199,12 @@ def _through(name: str) -> Callable[[str], str]:
     return lambda inside: f"{{{{ {inside} | {name} }}}}" if name else f"{{{{ {inside} }}}}"
 
 
-def fit(text: str, value: str, hole: str, *, in_path: bool = False, coded: bool = False) -> str | None:
-    """`text` with `value`, however it is written there, replaced by the hole; None when it is not in it as a whole."""
+def fit(
+    text: str, value: str, hole: str, *, in_path: bool = False, coded: bool = False
+) -> str | None:
+    """`text` with `value`, however it is written there, replaced by the hole; None when it is not
+    in it as a whole.
+    """
     if text == value:
         return f"{{{{ {hole} }}}}"
     forms = [(value, _through("percent" if coded else ""))]

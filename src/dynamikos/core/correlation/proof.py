@@ -1,4 +1,6 @@
-"""Proof: of the answers that hold a value, the one that speaks most for having issued it, with captures from there."""
+"""Proof: of the answers that hold a value, the one that speaks most for having issued it, with
+captures from there.
+"""
 
 import re
 from collections.abc import Sequence
@@ -24,7 +26,9 @@ def prove(
     again: Answers | None,
     again_map: dict[int, int],
 ) -> None:
-    """Fills `offers`, `origin` and `proven` from the answer that speaks most for having issued the value."""
+    """Fills `offers`, `origin` and `proven` from the answer that speaks most for having issued the
+    value.
+    """
     is_weak = any(weak(value) for value in each.values if value)
     shapes = shapes_of(each, main, others, maps)
     hits = _ranked(each, main, [hit for hit in each.hits if hit < each.first], shapes)
@@ -35,9 +39,16 @@ def prove(
         made = offers(main, i, each.value, each.names, seen or [], shapes=shapes)
         if seen is None:
             made = [offer._replace(proven=False) for offer in made if not offer.chosen]
-        good = [offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)]
+        good = [
+            offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)
+        ]
         if good:
-            top = max(good, key=lambda offer: offer.alike - 0.3 * offer.chosen - 0.2 * by_position(offer.capture))
+            top = max(
+                good,
+                key=lambda offer: (
+                    offer.alike - 0.3 * offer.chosen - 0.2 * by_position(offer.capture)
+                ),
+            )
             if top.chosen == made[0].chosen:
                 good = [top, *(offer for offer in good if offer is not top)]
             points = max(EVIDENCE, top.alike) - 0.3 * top.chosen - 0.2 * by_position(top.capture)
@@ -58,7 +69,9 @@ def prove(
 
 
 def by_position(capture: Capture) -> bool:
-    """Whether a capture takes the n-th of several alike, which another visit may find in another place."""
+    """Whether a capture takes the n-th of several alike, which another visit may find in another
+    place.
+    """
     if isinstance(capture.pick, int) and capture.pick > 1:
         return True
     if capture.json is not None:
@@ -71,17 +84,21 @@ def _seen(
 ) -> list[Seen] | None:
     """The same answer in the other recordings, None where one has none.
 
-    Where the aligned answer lacks the value (a poll that came once more), it is the latest of the same form before the
-    value is sent, if that holds in the main recording, too.
+    Where the aligned answer lacks the value (a poll that came once more), it is the latest of the
+    same form before the value is sent, if that holds in the main recording, too.
     """
     seen: list[Seen] = []
-    for number, (other, mapped, value) in enumerate(zip(others, maps, each.values[1:], strict=True)):
+    for number, (other, mapped, value) in enumerate(
+        zip(others, maps, each.values[1:], strict=True)
+    ):
         if value is None:
             continue
         j = mapped.get(i)
         if j not in each.held[number]:
             later = [k for k in main.ours if i < k < each.first and main.form(k) == main.form(i)]
-            sent = min((mapped[site.entry] for site in each.sites if site.entry in mapped), default=0)
+            sent = min(
+                (mapped[site.entry] for site in each.sites if site.entry in mapped), default=0
+            )
             same = [k for k in other.ours if k < sent and other.form(k) == main.form(i)]
             j = same[-1] if same and not later else None
         if j is None:
@@ -91,7 +108,9 @@ def _seen(
 
 
 def _ranked(each: Found, main: Answers, hits: Sequence[int], shapes: Sequence[Shape]) -> list[int]:
-    """The answers in the order of what speaks for them: a redirect, the same address, the same name, nearness."""
+    """The answers in the order of what speaks for them: a redirect, the same address, the same
+    name, nearness.
+    """
     if len(hits) < 2:
         return list(hits)
     names = [name for name in each.names if len(name) > 1]
@@ -102,7 +121,11 @@ def _ranked(each: Found, main: Answers, hits: Sequence[int], shapes: Sequence[Sh
         points += max((3 * shape.weight for shape in shapes if shape.literal in text), default=0.0)
         if place == 0 and main.exchanges[i].sent.method not in ("GET", "HEAD"):
             points += 3.0  # what was made says its number: lists that hold it later are no origin
-        points += 1.5 if any(f'"{name}"' in text for name in names) else 0.5 * any(name in text for name in names)
+        points += (
+            1.5
+            if any(f'"{name}"' in text for name in names)
+            else 0.5 * any(name in text for name in names)
+        )
         marks.append((-(points - 0.04 * (len(hits) - place)), -i, i))
     return [i for _, _, i in sorted(marks)]
 

@@ -15,7 +15,9 @@ from dynamikos.core.correlation.sites import Site
 
 def _score(each: Found) -> float:
     alike = each.offers[0].alike if each.offers else 0.0
-    telling = any(value_shapes.secret_name(name) or value_shapes.id_name(name) for name in each.names)
+    telling = any(
+        value_shapes.secret_name(name) or value_shapes.id_name(name) for name in each.names
+    )
     score = (
         0.2 * (each.origin >= 0)
         + 0.3 * (each.differs or each.rehearsed == "differs")
@@ -35,12 +37,16 @@ def _score(each: Found) -> float:
 def strands_of(found: Sequence[Found], main: Answers) -> list[Strand]:
     strands: list[Strand] = []
     taken: dict[str, int] = {}
-    ordered = sorted(found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first))
+    ordered = sorted(
+        found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first)
+    )
     for each in ordered:
         name = name_of(each, taken)
         followed = all(main.followed(site.entry) for site in each.sites)
         if each.kind == "issued" and followed:
-            each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
+            each.reasons.append(
+                "is only sent where a redirect leads to: the engine follows it by itself"
+            )
         captures = (
             tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers))
             if each.kind == "issued"
@@ -88,7 +94,8 @@ def name_of(each: Found, taken: dict[str, int]) -> str:
     candidates = [list(value_shapes.words(name)) for name in each.names if value_shapes.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]
     best = next(
-        (words for words in candidates if not set(words) <= value_shapes.ID_NAMES), candidates[0] if candidates else []
+        (words for words in candidates if not set(words) <= value_shapes.ID_NAMES),
+        candidates[0] if candidates else [],
     )
     if (not best or set(best) <= value_shapes.ID_NAMES) and each.offers:
         told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)

@@ -1,5 +1,5 @@
-"""The search: every value a client sends, where it first appeared, of what kind it is, how it can be captured, and the
-proof.
+"""The search: every value a client sends, where it first appeared, of what kind it is, how it can
+be captured, and the proof.
 """
 
 from collections import defaultdict
@@ -18,14 +18,20 @@ from dynamikos.core.correlation.origins import Progress, fill_hits
 from dynamikos.core.correlation.parting import parted, rejoined
 from dynamikos.core.correlation.proof import prove
 from dynamikos.core.correlation.results import strands_of
-from dynamikos.core.correlation.typed import lexicons, mark_echoes, mark_typed, mark_words, visible_fields
+from dynamikos.core.correlation.typed import (
+    lexicons,
+    mark_echoes,
+    mark_typed,
+    mark_words,
+    visible_fields,
+)
 from dynamikos.core.exchanges import Exchange, hosts_of
 from dynamikos.core.exchanges.model import redirect_of
 
 
 def own_origins(exchanges: Sequence[Exchange]) -> set[str]:
-    """Origins of the application: the first page's own site, whoever it redirects to, and those it signs requests for
-    or sends JSON to.
+    """Origins of the application: the first page's own site, whoever it redirects to, and those it
+    signs requests for or sends JSON to.
     """
     found = {row.origin for row in hosts_of(exchanges) if row.ours}
     talks: dict[str, int] = defaultdict(int)
@@ -58,10 +64,12 @@ def find_strands(
     rules: Sequence[Rule] = (),
     progress: Progress = lambda share: None,
 ) -> list[Strand]:
-    """All values sent in the first of `recordings` (of one journey), with kind, origin, captures and uses, best first.
+    """All values sent in the first of `recordings` (of one journey), with kind, origin, captures
+    and uses, best first.
 
-    Only exchanges with `origins` are looked at (the recording's own site if not given). `progress` is told the share
-    done and may raise to cancel. Indices in the result are the exchanges' `entry` where they have one.
+    Only exchanges with `origins` are looked at (the recording's own site if not given). `progress`
+    is told the share done and may raise to cancel. Indices in the result are the exchanges' `entry`
+    where they have one.
     """
     main = answers_of(recordings[0], origins)
     others = [answers_of(each, origins) for each in recordings[1:]]
@@ -81,7 +89,9 @@ def find_strands(
     wanted = [each for each in wanted if not each.reasons or by_rule(each)]
     wanted, found = parted(wanted, found, visible)
     main.moving = frozenset(
-        each.value for each in wanted if each.differs and (each.value.isdigit() or len(each.value) >= 4)
+        each.value
+        for each in wanted
+        if each.differs and (each.value.isdigit() or len(each.value) >= 4)
     )
     fill_hits(main, wanted, progress, others, maps)
     explained: set[tuple[int, str]] = set()
@@ -90,7 +100,10 @@ def find_strands(
         if inner and all((site.entry, site.outer) in explained for site in inner):
             each.sites = [site for site in each.sites if not site.outer] or each.sites
         prove(each, main, others, maps, again, again_map)
-        rule = next((ruled[shapes.joined(name)] for name in each.names if shapes.joined(name) in ruled), None)
+        rule = next(
+            (ruled[shapes.joined(name)] for name in each.names if shapes.joined(name) in ruled),
+            None,
+        )
         judge(each, main, others, maps, rule)
         if each.kind == "issued":
             explained.update((site.entry, site.place) for site in each.sites)
@@ -112,7 +125,8 @@ def find_strands(
 def _aligned(main: Answers, others: Sequence[Answers]) -> tuple[list[dict[int, int]], list[Found]]:
     """Positions of requests in each other recording, and the values put together by them.
 
-    What differs where requests surely are the same tells more requests apart: `/lantern/` here is `/ladder/` there.
+    What differs where requests surely are the same tells more requests apart: `/lantern/` here is
+    `/ladder/` there.
     """
     maps = [map_of(main, other) for other in others]
     found = groups(main, others, maps)
@@ -126,7 +140,9 @@ def _aligned(main: Answers, others: Sequence[Answers]) -> tuple[list[dict[int, i
 
 def answers_of(exchanges: Sequence[Exchange], origins: Iterable[str] | None) -> Answers:
     wanted = set(origins) if origins is not None else own_origins(exchanges)
-    return Answers(exchanges, [i for i, each in enumerate(exchanges) if _origin(each.sent.url) in wanted])
+    return Answers(
+        exchanges, [i for i, each in enumerate(exchanges) if _origin(each.sent.url) in wanted]
+    )
 
 
 def map_of(main: Answers, other: Answers, known: Mapping[str, str] | None = None) -> dict[int, int]:
@@ -134,10 +150,16 @@ def map_of(main: Answers, other: Answers, known: Mapping[str, str] | None = None
 
     `known`: words of the other → those of the first.
     """
-    found = align([main.exchanges[i] for i in main.ours], [other.exchanges[i] for i in other.ours], known)
+    found = align(
+        [main.exchanges[i] for i in main.ours], [other.exchanges[i] for i in other.ours], known
+    )
     return {main.ours[a]: other.ours[b] for a, b in found.items()}
 
 
 def _depth(each: Found) -> tuple[int, int]:
-    """Wholes before their parts; then in the order of the answers they are found in, so that each is parsed once."""
-    return min(site.place.count(", ") for site in each.sites), each.hits[0] if each.hits else each.first
+    """Wholes before their parts; then in the order of the answers they are found in, so that each
+    is parsed once.
+    """
+    return min(site.place.count(", ") for site in each.sites), each.hits[
+        0
+    ] if each.hits else each.first

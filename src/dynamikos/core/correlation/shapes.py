@@ -1,4 +1,6 @@
-"""Shapes: how the address a value is sent in would be written in an answer, with what varies left open."""
+"""Shapes: how the address a value is sent in would be written in an answer, with what varies left
+open.
+"""
 
 import re
 from collections.abc import Sequence
@@ -15,8 +17,8 @@ OPEN = r"""[^/?#"'<>&\s\\]+"""
 
 
 class Shape(NamedTuple):
-    """`pattern` has one group; `weight` 0…1: how much of the address is fixed; `literal` is this recording's own
-    spelling.
+    """`pattern` has one group; `weight` 0…1: how much of the address is fixed; `literal` is this
+    recording's own spelling.
     """
 
     pattern: str
@@ -24,7 +26,9 @@ class Shape(NamedTuple):
     literal: str
 
 
-def shapes_of(each: "Found", main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> list[Shape]:
+def shapes_of(
+    each: "Found", main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]
+) -> list[Shape]:
     made: dict[str, Shape] = {}
     for site in each.sites[:12]:
         parts = urlsplit(main.exchanges[site.entry].sent.url)
@@ -51,19 +55,32 @@ def shapes_of(each: "Found", main: Answers, others: Sequence[Answers], maps: Seq
             for back in dict.fromkeys((at - 1, 3, 2, 1)):
                 lead = range(max(1, at - back), at)
                 fixed = [
-                    number for number in lead if not varies[number] and re.search(r"[A-Za-z]{2}", segments[number])
+                    number
+                    for number in lead
+                    if not varies[number] and re.search(r"[A-Za-z]{2}", segments[number])
                 ]
                 if not fixed or (fixed[0] != lead[0] and back != at - 1):
                     continue
-                text = "".join("/" + (OPEN if varies[number] else re.escape(segments[number])) for number in lead)
+                text = "".join(
+                    "/" + (OPEN if varies[number] else re.escape(segments[number]))
+                    for number in lead
+                )
                 literal = "".join("/" + segments[number] for number in lead) + "/" + segments[at]
                 weight = min(1.0, 0.45 + 0.15 * len(fixed))
                 for tail in dict.fromkeys((after, "")):
                     pattern = f"{text}/({OPEN}){tail}"
-                    made.setdefault(pattern, Shape(pattern, min(1.0, weight + (0.1 if len(tail) > 1 else 0)), literal))
+                    made.setdefault(
+                        pattern,
+                        Shape(pattern, min(1.0, weight + (0.1 if len(tail) > 1 else 0)), literal),
+                    )
         elif query:
             last = next(
-                (number for number in range(len(segments) - 1, 0, -1) if segments[number] and not varies[number]), 0
+                (
+                    number
+                    for number in range(len(segments) - 1, 0, -1)
+                    if segments[number] and not varies[number]
+                ),
+                0,
             )
             name = re.escape(query.group(1))
             if last:

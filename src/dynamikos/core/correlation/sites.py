@@ -14,20 +14,26 @@ from dynamikos.core.exchanges.resources import is_file
 
 # Headers that a browser makes itself, or that describe the message; cookies are the jar's.
 BROWSER = frozenset(
-    "accept accept-charset accept-encoding accept-language access-control-request-headers access-control-request-method"
-    " cache-control connection content-encoding content-length content-type cookie date dnt expect host"
-    " if-modified-since if-none-match if-range keep-alive origin pragma priority proxy-authorization proxy-connection"
-    " purpose range referer save-data te trailer transfer-encoding upgrade upgrade-insecure-requests user-agent via"
+    "accept accept-charset accept-encoding accept-language access-control-request-headers "
+    "access-control-request-method"
+    " cache-control connection content-encoding content-length content-type cookie date dnt expect "
+    "host"
+    " if-modified-since if-none-match if-range keep-alive origin pragma priority "
+    "proxy-authorization proxy-connection"
+    " purpose range referer save-data te trailer transfer-encoding upgrade "
+    "upgrade-insecure-requests user-agent via"
     " x-requested-with".split()
 )
 SCHEME = re.compile(r"(Bearer|Token|Basic|JWT|MAC|ApiKey|Key|OAuth)\s+(\S.*)\Z", re.I)
-CLIENT_MADE = re.compile(r"(Digest|Negotiate|NTLM|Basic)\s", re.I)  # from a name and a password, for each request
+CLIENT_MADE = re.compile(
+    r"(Digest|Negotiate|NTLM|Basic)\s", re.I
+)  # from a name and a password, for each request
 MAX_TEXT = 200_000
 
 
 class Site(NamedTuple):
-    """`place` is the same in every recording of the journey; `outer` is the place whose value holds this one, `coding`
-    how.
+    """`place` is the same in every recording of the journey; `outer` is the place whose value holds
+    this one, `coding` how.
     """
 
     entry: int
@@ -45,7 +51,9 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
     static = exchange.sent.method == "GET" and is_file(exchange.sent.url)
     seen: dict[str, int] = {}
 
-    def add(place: str, name: str, value: str, outer: str = "", coding: str = "", depth: int = 0) -> None:
+    def add(
+        place: str, name: str, value: str, outer: str = "", coding: str = "", depth: int = 0
+    ) -> None:
         if not value or len(value) > MAX_TEXT:
             return
         count = seen[place] = seen.get(place, 0) + 1
@@ -64,7 +72,11 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
             continue
         before = unquote(segments[number - 1]) if number else ""
         if re.search(r"\d", before):  # the name of what has that number
-            named = (each for each in reversed(segments[: number - 1]) if each and not re.search(r"\d", each))
+            named = (
+                each
+                for each in reversed(segments[: number - 1])
+                if each and not re.search(r"\d", each)
+            )
             before = next(named, before)
         segment, *matrix = segment.split(";")  # parameters of a segment (RFC 3986 §3.3)
         for each in matrix:
@@ -102,7 +114,9 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
 
 def _body(exchange: Exchange, add: Callable[[str, str, str], None]) -> None:
     body = exchange.sent.body
-    kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
+    kind = next(
+        (value for name, value in exchange.sent.headers if name.lower() == "content-type"), ""
+    )
     text = text_of(body, kind)
     if "multipart/" in kind:
         fields = multipart(body, kind)
@@ -127,7 +141,9 @@ def _body(exchange: Exchange, add: Callable[[str, str, str], None]) -> None:
 
 
 def multipart(body: bytes, kind: str) -> list[tuple[str, str]]:
-    """Names and values of a multipart body's text fields (RFC 7578); a file's content is left out."""
+    """Names and values of a multipart body's text fields (RFC 7578); a file's content is left
+    out.
+    """
     header = Message()
     header["content-type"] = kind
     boundary = header.get_param("boundary")
@@ -140,5 +156,10 @@ def multipart(body: bytes, kind: str) -> list[tuple[str, str]]:
             head, gap, content = piece.partition(b"\n\n")
         name = re.search(rb'name="([^"]*)"', head)
         if gap and name and b"filename=" not in head.lower():
-            found.append((name.group(1).decode("utf-8", "replace"), content.rstrip(b"\r\n").decode("utf-8", "replace")))
+            found.append(
+                (
+                    name.group(1).decode("utf-8", "replace"),
+                    content.rstrip(b"\r\n").decode("utf-8", "replace"),
+                )
+            )
     return found

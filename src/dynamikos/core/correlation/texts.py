@@ -1,4 +1,6 @@
-"""Captures by text: the shape of an address, headers, where a redirect leads to, what stands before and after."""
+"""Captures by text: the shape of an address, headers, where a redirect leads to, what stands before
+and after.
+"""
 
 import re
 from collections.abc import Iterator, Sequence
@@ -13,7 +15,9 @@ WORD = re.compile(r"[A-Za-z]{3}|[a-z]\w")
 
 
 def shaped(text: str, value: str, shapes: Sequence[Shape]) -> Iterator[tuple[Capture, str, float]]:
-    """The address it is sent in, as the answer writes it: the first, the last, the n-th, one of several."""
+    """The address it is sent in, as the answer writes it: the first, the last, the n-th, one of
+    several.
+    """
     if value not in text:
         return
     for shape in shapes:
@@ -36,7 +40,9 @@ def shaped(text: str, value: str, shapes: Sequence[Shape]) -> Iterator[tuple[Cap
             yield Capture(name="v", regex=form, pick="random"), place, shape.weight
 
 
-def headers(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
+def headers(
+    answers: Answers, i: int, forms: dict[str, Decoding]
+) -> Iterator[tuple[Capture, str, str]]:
     answer = answers.exchanges[i].answer
     for name, text in answer.headers if answer else ():
         if name.lower() in ("set-cookie", "date", "content-length") or (
@@ -101,7 +107,11 @@ def addresses(
         if at > 0 and whole(location, at, len(written_as)):
             told = re.search(r"[^/?&=]*[/?&=]?[^/?&=]*[/?&=.,;:~-]?\Z", location[:at])
             text = told.group(0) if told else location[:at]
-            yield Capture(name="v", address=f"{re.escape(text)}([^/?&#;,]+)"), "redirect's address", text
+            yield (
+                Capture(name="v", address=f"{re.escape(text)}([^/?&#;,]+)"),
+                "redirect's address",
+                text,
+            )
 
 
 def whole(text: str, at: int, size: int) -> bool:
@@ -109,7 +119,9 @@ def whole(text: str, at: int, size: int) -> bool:
     first, last = text[at], text[at + size - 1]
     if at and _wordy(text[at - 1]) and _wordy(first):
         lead = text[max(0, at - 6) : at]
-        if not re.search(r"%[0-9A-Fa-f]{2}\Z|\\u[0-9A-Fa-f]{4}\Z|\\x[0-9A-Fa-f]{2}\Z|\\[nrt]\Z", lead):
+        if not re.search(
+            r"%[0-9A-Fa-f]{2}\Z|\\u[0-9A-Fa-f]{4}\Z|\\x[0-9A-Fa-f]{2}\Z|\\[nrt]\Z", lead
+        ):
             return False
     end = at + size
     return not (end < len(text) and _wordy(text[end]) and _wordy(last))
@@ -131,7 +143,9 @@ def places(text: str, part: str, limit: int = 6) -> Iterator[int]:
 def texts(
     text: str, part: str, decode: Decoding, moving: frozenset[str] = frozenset()
 ) -> Iterator[tuple[Capture, str, str]]:
-    """Between the shortest telling text before and what follows; then a pattern for the name before."""
+    """Between the shortest telling text before and what follows; then a pattern for the name
+    before.
+    """
     for at in places(text, part):
         end = at + len(part)
         after = text[end : end + 1]
@@ -153,7 +167,9 @@ def texts(
                 break  # leans on something that changes itself
             if text.find(before) == at - size:
                 yield (
-                    Capture(name="v", between=BetweenForm(before=before, after=after), decode=decode),
+                    Capture(
+                        name="v", between=BetweenForm(before=before, after=after), decode=decode
+                    ),
                     f"text after {before[-40:]!r}",
                     tells,
                 )
@@ -161,12 +177,18 @@ def texts(
                 if given >= 6:
                     break
         near = re.search(r"[^\s<>]{3,40}\Z", text[max(0, at - 40) : at])
-        if near and re.search(r"\d", near.group(0)) and text[end : end + 1]:  # numbers and codes before it may change
+        if (
+            near and re.search(r"\d", near.group(0)) and text[end : end + 1]
+        ):  # numbers and codes before it may change
             general = re.sub(r"(?:\\?[0-9a-f]){6,}|\d+", "\0", near.group(0))
             pattern = "[0-9A-Za-z]+".join(re.escape(piece) for piece in general.split("\0"))
             ending = re.escape(text[end])
             yield (
-                Capture(name="v", regex=RegexForm(pattern=f"{pattern}([^{ending}]+){ending}"), decode=decode),
+                Capture(
+                    name="v",
+                    regex=RegexForm(pattern=f"{pattern}([^{ending}]+){ending}"),
+                    decode=decode,
+                ),
                 f"text after {near.group(0)!r}",
                 tells,
             )

@@ -24,8 +24,8 @@ def lexicons(found: Sequence[Found], visible: set[str], count: int) -> list[set[
 
 
 def typed_site(site: Site, visible: set[str]) -> bool:
-    """A field that people see and fill in: one of a page, or (where scripts make the fields) one that is named so or
-    holds prose.
+    """A field that people see and fill in: one of a page, or (where scripts make the fields) one
+    that is named so or holds prose.
     """
     if site.coding not in ("", "part") or site.place.startswith(("header", "path")):
         return False
@@ -33,7 +33,10 @@ def typed_site(site: Site, visible: set[str]) -> bool:
         return field_of(site.outer or site.place) in visible
     return site.name in visible or (
         not value_shapes.secret_name(site.name)
-        and (value_shapes.typed_name(site.name) or (bool(PROSE.match(site.value)) and " " in site.value))
+        and (
+            value_shapes.typed_name(site.name)
+            or (bool(PROSE.match(site.value)) and " " in site.value)
+        )
     )
 
 
@@ -44,9 +47,9 @@ def field_of(place: str) -> str:
 def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str:
     """Why a value is a person's words and not the server's, "" if it may be the server's.
 
-    Only what differs between the recordings counts, and only letters: sent in a field that people fill in, or typed
-    elsewhere in the same recording, or one word of a longer text. What looks made by a machine, or holds a digit, is
-    left to the order of events.
+    Only what differs between the recordings counts, and only letters: sent in a field that people
+    fill in, or typed elsewhere in the same recording, or one word of a longer text. What looks made
+    by a machine, or holds a digit, is left to the order of events.
     """
     values = [value for value in each.values if value]
     words = [re.findall(r"[^\W_]+", value) for value in values]
@@ -60,11 +63,15 @@ def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str
         return ""
     prose = all(WORDY.match(value) for value in values)
     if prose and any(typed_site(site, visible) for site in each.sites):
-        return "is made of words and sent in a field that people fill in: the answers that hold it list or echo it"
+        return (
+            "is made of words and sent in a field that people fill in: the answers that hold it "
+            "list or echo it"
+        )
     heard = [lexicon for lexicon, value in zip(said, each.values, strict=True) if value]
     if all(set(some) <= lexicon for some, lexicon in zip(own, heard, strict=True)):
         return (
-            "what differs in it are words that a person typed in the same recording: the answers that hold it list or"
+            "what differs in it are words that a person typed in the same recording: the answers "
+            "that hold it list or"
             " echo them"
         )
     if prose and all(site.coding == "part" for site in each.sites):
@@ -73,7 +80,9 @@ def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str
 
 
 def mark_echoes(wanted: Sequence[Found], found: Sequence[Found], visible: set[str]) -> None:
-    """A field that people see, sent with what it held before (33 as 33.0), was typed then and is only filled in now."""
+    """A field that people see, sent with what it held before (33 as 33.0), was typed then and is
+    only filled in now.
+    """
     before: dict[tuple[str, str], int] = {}
     for each in found:
         for site in each.sites:
@@ -81,13 +90,21 @@ def mark_echoes(wanted: Sequence[Found], found: Sequence[Found], visible: set[st
                 key = site.name, value_shapes.as_number(each.value)
                 before[key] = min(site.entry, before.get(key, site.entry))
     for each in wanted:
-        seen = [before[site.name, value_shapes.as_number(each.value)] for site in each.sites if site.name in visible]
+        seen = [
+            before[site.name, value_shapes.as_number(each.value)]
+            for site in each.sites
+            if site.name in visible
+        ]
         if seen and min(seen) < each.first and not value_shapes.generated(each.value):
             each.sent_before = min(seen)
 
 
-def mark_words(wanted: Sequence[Found], said: Sequence[set[str]], visible: set[str], main: Answers) -> None:
-    """Gives what is made of a person's words its kind and reason; where a redirect leads to is the server's."""
+def mark_words(
+    wanted: Sequence[Found], said: Sequence[set[str]], visible: set[str], main: Answers
+) -> None:
+    """Gives what is made of a person's words its kind and reason; where a redirect leads to is the
+    server's.
+    """
     for each in wanted:
         if not each.differs or all(main.followed(site.entry) for site in each.sites):
             continue

@@ -14,28 +14,39 @@ LOCALE = re.compile(r"[a-z]{2}([-_][A-Z]{2})?\Z")
 DECIMAL = re.compile(r"0?\.\d{6,}\Z")
 DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%d-%m-%Y", "%Y/%m/%d")
 TYPED_NAMES = frozenset(
-    "user username login email mail password passwd pass pwd q query search term keyword keywords text comment message"
-    " name firstname lastname surname phone tel city street address zip postcode title subject description note answer"
-    " otp pin amount quantity qty guests visitors people remarks company birthday card holder".split()
+    "user username login email mail password passwd pass pwd q query search term keyword keywords "
+    "text comment message"
+    " name firstname lastname surname phone tel city street address zip postcode title subject "
+    "description note answer"
+    " otp pin amount quantity qty guests visitors people remarks company birthday card "
+    "holder".split()
 )
 SECRET_NAMES = frozenset(
-    "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier signature sig hash"
-    " secret auth authenticity jwt assertion code cursor etag version lock revision checksum".split()
+    "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier "
+    "signature sig hash"
+    " secret auth authenticity jwt assertion code cursor etag version lock revision "
+    "checksum".split()
 )
-ID_NAMES = frozenset("id ids uid uuid guid pk oid rowid ref reference number no nr key code handle slug".split())
+ID_NAMES = frozenset(
+    "id ids uid uuid guid pk oid rowid ref reference number no nr key code handle slug".split()
+)
 CLICK_NAMES = frozenset(
-    "x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety coordx coordy".split()
+    "x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety "
+    "coordx coordy".split()
 )
 RANDOM_NAMES = frozenset(
     "_ r rnd rand random cb cachebuster cachebust nocache bust t ts time timestamp now seq".split()
 )
 ACTION_NAMES = frozenset(
-    "page size limit offset per sort order lang locale view mode tab step format type action filter version v".split()
+    "page size limit offset per sort order lang locale view mode tab step format type action "
+    "filter version v".split()
 )
 
 
 # what such a member holds says how many there are: it is no id, whatever is sent later
-COUNT_NAMES = frozenset("count counts total totals length size sum pages hits results matches unread remaining".split())
+COUNT_NAMES = frozenset(
+    "count counts total totals length size sum pages hits results matches unread remaining".split()
+)
 
 
 @lru_cache(maxsize=10_000)
@@ -57,7 +68,9 @@ def joined(name: str) -> str:
 
 @lru_cache(maxsize=10_000)
 def likeness(name: str, other: str) -> float:
-    """0…1: how far two names speak of the same thing ("slot" and "slots[].id", "X-Form-Key" and "form_key")."""
+    """0…1: how far two names speak of the same thing ("slot" and "slots[].id", "X-Form-Key" and
+    "form_key").
+    """
     ones, others = [_single(w) for w in words(name) if w != "x"], [_single(w) for w in words(other)]
     if not ones or not others:
         return 0.0
@@ -106,7 +119,12 @@ def generated(value: str) -> bool:
         turns = sum(a.isdigit() != b.isdigit() for a, b in pairwise(value))
         return (turns >= 2 or digits >= 3) and entropy_bits(value) >= 2.3
     upper = sum(c.isupper() for c in value[1:])
-    return len(value) >= 16 and upper >= 3 and any(c.islower() for c in value) and entropy_bits(value) >= 3.2
+    return (
+        len(value) >= 16
+        and upper >= 3
+        and any(c.islower() for c in value)
+        and entropy_bits(value) >= 3.2
+    )
 
 
 def as_date(value: str) -> str:
@@ -123,7 +141,9 @@ def as_date(value: str) -> str:
 
 
 def time_stamp(value: str, near_us: int) -> str:
-    """How a value writes an instant within a day of `near_us` (µs since the epoch, UTC), "" if it does not."""
+    """How a value writes an instant within a day of `near_us` (µs since the epoch, UTC), "" if it
+    does not.
+    """
     for length, unit, name in (
         (10, 1_000_000, "seconds since 1970"),
         (13, 1000, "milliseconds since 1970"),
@@ -137,7 +157,11 @@ def time_stamp(value: str, near_us: int) -> str:
         except ValueError:
             return ""
         moment = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-        return "ISO 8601 date and time" if abs(moment.timestamp() * 1e6 - near_us) < 86_400_000_000 else ""
+        return (
+            "ISO 8601 date and time"
+            if abs(moment.timestamp() * 1e6 - near_us) < 86_400_000_000
+            else ""
+        )
     if re.match(r"\d{10}\.\d{1,6}\Z", value):
         return "seconds since 1970" if abs(float(value) * 1e6 - near_us) < 86_400_000_000 else ""
     return ""
@@ -167,7 +191,10 @@ def own_making(value: str, name: str, started_us: int) -> str:
         return "a random number"
     form = as_date(value)
     if form:
-        day, here = datetime.strptime(value, form).replace(tzinfo=UTC), datetime.fromtimestamp(started_us / 1e6, UTC)
+        day, here = (
+            datetime.strptime(value, form).replace(tzinfo=UTC),
+            datetime.fromtimestamp(started_us / 1e6, UTC),
+        )
         if abs(day - here) < timedelta(days=2):
             return f"a date near the day of recording ({form})"
     return ""
@@ -188,7 +215,9 @@ def id_name(name: str) -> bool:
 
 
 def weak(value: str) -> bool:
-    """Whether a value is so short that one like it stands in most answers by chance: less than 16 bits."""
+    """Whether a value is so short that one like it stands in most answers by chance: less than 16
+    bits.
+    """
     return len(value) <= 4 if value.isdigit() else len(value) <= 3
 
 
@@ -198,8 +227,8 @@ def as_number(value: str) -> str:
 
 
 def unused(base: str, taken: dict[str, int]) -> str:
-    """`base`, or with the first number behind it that no name in `taken` has; it is taken then. `taken` says for each
-    name the number that is tried next.
+    """`base`, or with the first number behind it that no name in `taken` has; it is taken then.
+    `taken` says for each name the number that is tried next.
     """
     name, number = base, taken.get(base, 2)
     while name in taken:

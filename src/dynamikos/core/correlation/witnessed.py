@@ -1,4 +1,6 @@
-"""What each capture of a strand takes from each recording: kept with the search, so that nobody computes it again."""
+"""What each capture of a strand takes from each recording: kept with the search, so that nobody
+computes it again.
+"""
 
 from collections.abc import Sequence
 
@@ -19,12 +21,17 @@ class Places:
     def __init__(self, recordings: Sequence[Sequence[Exchange]]) -> None:
         self._answers = [Answers(each, range(len(each))) for each in recordings]
         first = recordings[0] if recordings else ()
-        self._positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(first)}
-        self._aligned = [{i: i for i in range(len(first))}, *(align(first, each) for each in recordings[1:])]
+        self._positions = {
+            (each.entry if each.entry >= 0 else i): i for i, each in enumerate(first)
+        }
+        self._aligned = [
+            {i: i for i in range(len(first))},
+            *(align(first, each) for each in recordings[1:]),
+        ]
 
     def of(self, strand: Strand) -> list[tuple[int, Answers, int]]:
-        """(number of the recording, its answers, position) of the answer a strand is issued in, in each recording that
-        has it.
+        """(number of the recording, its answers, position) of the answer a strand is issued in, in
+        each recording that has it.
         """
         position = self._positions.get(strand.origin.entry) if strand.origin is not None else None
         if position is None:
@@ -36,8 +43,12 @@ class Places:
         ]
 
 
-def with_proofs(strands: Sequence[Strand], recordings: Sequence[Sequence[Exchange]]) -> list[Strand]:
-    """The strands with what each of their captures takes from each recording. Its captures are valid ones."""
+def with_proofs(
+    strands: Sequence[Strand], recordings: Sequence[Sequence[Exchange]]
+) -> list[Strand]:
+    """The strands with what each of their captures takes from each recording. Its captures are
+    valid ones.
+    """
     places = Places(recordings)
     return [_with_proof(strand, places) if strand.captures else strand for strand in strands]
 
@@ -52,6 +63,12 @@ def _with_proof(strand: Strand, places: Places) -> Strand:
             value = take(view)
             wanted = strand.values[number] if number < len(strand.values) else None
             right = None if wanted is None or capture.pick == "random" else value == wanted
-            proof.append(Taken(recording=number, value=value[:LONGEST] if value is not None else None, right=right))
+            proof.append(
+                Taken(
+                    recording=number,
+                    value=value[:LONGEST] if value is not None else None,
+                    right=right,
+                )
+            )
         proofs.append(tuple(proof))
     return replace(strand, proofs=tuple(proofs))

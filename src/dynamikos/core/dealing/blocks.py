@@ -1,4 +1,6 @@
-"""Rows in blocks of a thousand, each known by the hash of its content: a change of one cell makes one new block."""
+"""Rows in blocks of a thousand, each known by the hash of its content: a change of one cell makes
+one new block.
+"""
 
 import hashlib
 import zlib
@@ -24,7 +26,9 @@ class Block(msgspec.Struct, frozen=True, kw_only=True):
 
 def pack(rows: Sequence[Sequence[str]]) -> Block:
     plain = _encoder.encode(rows)
-    return Block(sha256=hashlib.sha256(plain).hexdigest(), body=zlib.compress(plain, 1), rows=len(rows))
+    return Block(
+        sha256=hashlib.sha256(plain).hexdigest(), body=zlib.compress(plain, 1), rows=len(rows)
+    )
 
 
 def packed(rows: Iterable[Sequence[str]]) -> Iterator[Block]:
@@ -44,11 +48,14 @@ def unpack(body: bytes) -> list[list[str]]:
 
 
 def raw_rows(body: bytes, sha256: str) -> list[bytes]:
-    """Each row still encoded, for `decode_row`. Raises DynamikosError when the body is not what its hash says."""
+    """Each row still encoded, for `decode_row`. Raises DynamikosError when the body is not what its
+    hash says.
+    """
     plain = zlib.decompress(body)
     if hashlib.sha256(plain).hexdigest() != sha256:
         raise DynamikosError(
-            f"a block of rows is damaged (its content is not {sha256[:12]}…); import the data set again"
+            f"a block of rows is damaged (its content is not {sha256[:12]}…); import the data set "
+            "again"
         )
     return [bytes(each) for each in _raw.decode(plain)]
 

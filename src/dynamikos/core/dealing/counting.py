@@ -1,4 +1,6 @@
-"""What the columns of a table hold: how many of their values differ, how many are empty, which is there most often."""
+"""What the columns of a table hold: how many of their values differ, how many are empty, which is
+there most often.
+"""
 
 from collections.abc import Iterable
 
@@ -7,8 +9,8 @@ import numpy as np
 
 
 class Facts(msgspec.Struct, frozen=True, array_like=True):
-    """Of a column: different values, empty cells, the row (from 0) that is the first with the most frequent value, and
-    how often it is there.
+    """Of a column: different values, empty cells, the row (from 0) that is the first with the most
+    frequent value, and how often it is there.
     """
 
     different: int
@@ -20,8 +22,8 @@ class Facts(msgspec.Struct, frozen=True, array_like=True):
 def count_columns(blocks: Iterable[list[list[str]]], columns: int) -> list[Facts]:
     """Facts of each of `columns` columns; all 0 for a table without rows. Takes 8 bytes a cell.
 
-    Values are told apart by their 64-bit hash: among a million different ones two are taken for one with a probability
-    of 3 in 10⁸.
+    Values are told apart by their 64-bit hash: among a million different ones two are taken for one
+    with a probability of 3 in 10⁸.
     """
     parts: list[list[np.ndarray]] = [[] for _ in range(columns)]
     for rows in blocks:
@@ -35,5 +37,12 @@ def count_columns(blocks: Iterable[list[list[str]]], columns: int) -> list[Facts
             continue
         _, first, counts = np.unique(hashes, return_index=True, return_counts=True)
         times = int(counts.max())
-        made.append(Facts(len(counts), int((hashes == hash("")).sum()), int(first[counts == times].min()), times))
+        made.append(
+            Facts(
+                len(counts),
+                int((hashes == hash("")).sum()),
+                int(first[counts == times].min()),
+                times,
+            )
+        )
     return made

@@ -1,8 +1,8 @@
-"""The deal: whose rows, in what order, when a new one, and what then. All of it follows from the rules, a seed and
-numbers.
+"""The deal: whose rows, in what order, when a new one, and what then. All of it follows from the
+rules, a seed and numbers.
 
-Positions and rows count from 0, users from 1. A *taking* is one new row; takings of a user, or of the pile, are counted
-from 0.
+Positions and rows count from 0, users from 1. A *taking* is one new row; takings of a user, or of
+the pile, are counted from 0.
 """
 
 import hashlib
@@ -22,13 +22,16 @@ When = Literal["round", "use", "user", "run"]
 Then = Literal["start over", "stay", "leave", "stop"]
 
 
-class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+class Deal(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True
+):
     """The rules of one data set.
 
-    `whose`: one pile for everyone, a slice for each user, the whole table for everyone. `when` a new row is taken: each
-    round, each use (each request that needs one), once per user, once per run. `then`, when they are used up: start
-    over, stay on the last, the user leaves, the run stops. `follow` names a data set whose row number is taken instead,
-    by all columns but those that are `apart`: they are dealt on their own.
+    `whose`: one pile for everyone, a slice for each user, the whole table for everyone. `when` a
+    new row is taken: each round, each use (each request that needs one), once per user, once per
+    run. `then`, when they are used up: start over, stay on the last, the user leaves, the run
+    stops. `follow` names a data set whose row number is taken instead, by all columns but those
+    that are `apart`: they are dealt on their own.
     """
 
     whose: Whose = "pile"
@@ -39,18 +42,30 @@ class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     apart: tuple[str, ...] = ()
 
     def alone(self) -> "Deal":
-        """The rules of a column dealt on its own: by the sentence, whatever the other columns follow."""
+        """The rules of a column dealt on its own: by the sentence, whatever the other columns
+        follow.
+        """
         return replace(self, follow="", apart=())
 
     @property
     def shared(self) -> bool:
         """Whether takings are counted over all users, so that shards must agree on them."""
-        return self.whose == "pile" and self.order != "at random" and self.when != "run" and not self.follow
+        return (
+            self.whose == "pile"
+            and self.order != "at random"
+            and self.when != "run"
+            and not self.follow
+        )
 
     @property
     def endless(self) -> bool:
         """Whether rows can't be used up."""
-        return self.order == "at random" or self.then == "start over" or self.when == "run" or bool(self.follow)
+        return (
+            self.order == "at random"
+            or self.then == "start over"
+            or self.when == "run"
+            or bool(self.follow)
+        )
 
 
 DEAL = VersionedCodec("deal", Deal)
@@ -64,8 +79,8 @@ def _key(seed: int, name: str) -> bytes:
 def shuffled(position: int, size: int, seed: int, name: str) -> int:
     """Where `position` lies in a random order of 0…size−1 that depends on seed and name alone.
 
-    A Feistel network of four rounds over the next even number of bits, walked until it is below size (Black and Rogaway
-    2002), so that an order of millions needs no memory.
+    A Feistel network of four rounds over the next even number of bits, walked until it is below
+    size (Black and Rogaway 2002), so that an order of millions needs no memory.
     """
     if size < 2:
         return 0
@@ -74,7 +89,9 @@ def shuffled(position: int, size: int, seed: int, name: str) -> int:
     while True:
         left, right = position >> half, position & mask
         for turn in range(4):
-            drawn = hashlib.blake2b(right.to_bytes(8, "big"), digest_size=8, key=key, salt=bytes([turn])).digest()
+            drawn = hashlib.blake2b(
+                right.to_bytes(8, "big"), digest_size=8, key=key, salt=bytes([turn])
+            ).digest()
             left, right = right, left ^ (int.from_bytes(drawn, "big") & mask)
         position = (left << half) | right
         if position < size:
@@ -83,7 +100,9 @@ def shuffled(position: int, size: int, seed: int, name: str) -> int:
 
 def drawn(seed: int, name: str, user: int, taking: int, size: int) -> int:
     """A row at random, the same for the same user and taking in every run of a seed."""
-    material = hashlib.blake2b(f"{user}\0{taking}".encode(), digest_size=16, key=_key(seed, name)).digest()
+    material = hashlib.blake2b(
+        f"{user}\0{taking}".encode(), digest_size=16, key=_key(seed, name)
+    ).digest()
     return int.from_bytes(material, "big") % size
 
 
@@ -96,12 +115,14 @@ def slice_of(user: int, users: int, rows: int) -> tuple[int, int]:
     return at * rows // max(1, users), (at + 1) * rows // max(1, users)
 
 
-def row_of(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, taking: int) -> int | None:
-    """The row of a taking, or None when they are used up (never with `start over`, which goes round; staying is for the
-    caller).
+def row_of(
+    deal: Deal, name: str, seed: int, rows: int, users: int, user: int, taking: int
+) -> int | None:
+    """The row of a taking, or None when they are used up (never with `start over`, which goes
+    round; staying is for the caller).
 
-    `taking` is the pile's where `deal.shared`, else the user's own; `users` is how many slices there are. Raises
-    ValueError for an empty table.
+    `taking` is the pile's where `deal.shared`, else the user's own; `users` is how many slices
+    there are. Raises ValueError for an empty table.
     """
     if rows < 1:
         raise ValueError("the data set has no rows to deal")
@@ -123,8 +144,8 @@ def row_of(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, t
 
 
 class Cell(msgspec.Struct, frozen=True, kw_only=True):
-    """What a user gets in a round, for the drawing: a row, or the first and last one of a range; `state` is "", over,
-    stays or again.
+    """What a user gets in a round, for the drawing: a row, or the first and last one of a range;
+    `state` is "", over, stays or again.
     """
 
     first: int = 0
@@ -135,22 +156,33 @@ class Cell(msgspec.Struct, frozen=True, kw_only=True):
 def drawing(
     deal: Deal, name: str, seed: int, rows: int, users: int, shown_users: int, shown_rounds: int
 ) -> list[list[Cell]]:
-    """For each of the first users, what it gets in each of the first rounds, when all `users` go at one pace. Rows
-    count from 1.
+    """For each of the first users, what it gets in each of the first rounds, when all `users` go at
+    one pace. Rows count from 1.
 
-    With one pile in order the k-th round takes rows between two bounds, whichever user comes first; a shuffled pile may
-    give any row.
+    With one pile in order the k-th round takes rows between two bounds, whichever user comes first;
+    a shuffled pile may give any row.
     """
     grid = []
     for user in range(1, shown_users + 1):
         line: list[Cell] = []
         for turn in range(shown_rounds):
-            line.append(_cell(deal, name, seed, rows, users, user, turn, line[-1] if line else None))
+            line.append(
+                _cell(deal, name, seed, rows, users, user, turn, line[-1] if line else None)
+            )
         grid.append(line)
     return grid
 
 
-def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, turn: int, before: Cell | None) -> Cell:
+def _cell(
+    deal: Deal,
+    name: str,
+    seed: int,
+    rows: int,
+    users: int,
+    user: int,
+    turn: int,
+    before: Cell | None,
+) -> Cell:
     if rows < 1:
         return Cell(state="over")
     if deal.when in ("user", "run") and before is not None:
@@ -158,19 +190,31 @@ def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, tu
     if deal.shared and deal.when == "user":  # taken as they start, one after the other
         row = row_of(deal, name, seed, rows, users, user, user - 1)
         if row is None:
-            return Cell(first=rows, last=rows, state="stays") if deal.then == "stay" else Cell(state="over")
+            return (
+                Cell(first=rows, last=rows, state="stays")
+                if deal.then == "stay"
+                else Cell(state="over")
+            )
         return Cell(first=row + 1, last=row + 1, state="again" if user > rows else "")
     if deal.shared and users > 1:
         low, high = turn * users, (turn + 1) * users - 1
         if low >= rows and not deal.endless:
-            return Cell(first=rows, last=rows, state="stays") if deal.then == "stay" else Cell(state="over")
+            return (
+                Cell(first=rows, last=rows, state="stays")
+                if deal.then == "stay"
+                else Cell(state="over")
+            )
         if deal.order == "shuffled" or high - low + 1 >= rows:
             return Cell(first=1, last=rows, state="again" if low >= rows else "")
         if low < rows <= high:  # the rows end within this round
             return Cell(
-                first=low + 1, last=rows if not deal.endless else high % rows + 1, state="again" if deal.endless else ""
+                first=low + 1,
+                last=rows if not deal.endless else high % rows + 1,
+                state="again" if deal.endless else "",
             )
-        return Cell(first=low % rows + 1, last=high % rows + 1, state="again" if low >= rows else "")
+        return Cell(
+            first=low % rows + 1, last=high % rows + 1, state="again" if low >= rows else ""
+        )
     found = row_of(deal, name, seed, rows, users, user, turn)
     if found is None:
         if deal.then == "stay" and before is not None and before.first:
@@ -182,17 +226,19 @@ def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, tu
 
 
 def takings(deal: Deal, users: float, rounds: float) -> float:
-    """How many rows `users` users take together in `rounds` rounds of all of them together (each use counts as once a
-    round).
+    """How many rows `users` users take together in `rounds` rounds of all of them together (each
+    use counts as once a round).
     """
     return 1.0 if deal.when == "run" else users if deal.when == "user" else max(users, rounds)
 
 
-def used_up_s(deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], round_s: float) -> float | None:
+def used_up_s(
+    deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], round_s: float
+) -> float | None:
     """The second at which rows run out for somebody first, or None when they last.
 
-    `starts_s` are the planned users' (start, end) in seconds; each is taken to need a row when it starts and one every
-    `round_s`.
+    `starts_s` are the planned users' (start, end) in seconds; each is taken to need a row when it
+    starts and one every `round_s`.
     """
     if deal.when == "run" or deal.order == "at random" or deal.follow or not starts_s:
         return None
@@ -203,7 +249,11 @@ def used_up_s(deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], ro
             return None if each else starts_s[0][0]
         if each == 0:
             return starts_s[0][0]
-        ends = [start + each * round_s for start, end in starts_s if round_s > 0 and start + each * round_s < end]
+        ends = [
+            start + each * round_s
+            for start, end in starts_s
+            if round_s > 0 and start + each * round_s < end
+        ]
         return min(ends, default=None)
     if deal.when == "user" or round_s <= 0:
         return sorted(start for start, _ in starts_s)[rows] if users > rows else None
@@ -212,6 +262,10 @@ def used_up_s(deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], ro
     low, high = 0.0, max(end for _, end in starts_s)
     for _ in range(50):
         middle = (low + high) / 2
-        needed = sum(math.floor((min(middle, end) - start) / round_s) + 1 for start, end in starts_s if start <= middle)
+        needed = sum(
+            math.floor((min(middle, end) - start) / round_s) + 1
+            for start, end in starts_s
+            if start <= middle
+        )
         low, high = (low, middle) if needed > rows else (middle, high)
     return high

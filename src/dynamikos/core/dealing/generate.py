@@ -1,5 +1,5 @@
-"""Columns made rather than imported: each is a function of the row's number and a seed, so that the same rules give the
-same column.
+"""Columns made rather than imported: each is a function of the row's number and a seed, so that the
+same rules give the same column.
 """
 
 import random
@@ -16,12 +16,15 @@ Kind = Literal["sequence", "pattern", "number", "date", "choice", "name", "uuid"
 FORMAT = re.compile(r"(?:[^%]|%[aAbBdejmuUVwWyYGF%])*\Z")
 # all of them invented, as the demo's people are
 FIRST_NAMES = (
-    "Ada Bran Cerys Dorin Elwa Fenn Gwil Hesper Ivo Jorun Kester Linnet Maren Nevin Orla Perrin Quill Rhosyn Severin"
+    "Ada Bran Cerys Dorin Elwa Fenn Gwil Hesper Ivo Jorun Kester Linnet Maren Nevin Orla Perrin "
+    "Quill Rhosyn Severin"
     " Tamsin Ulla Veda Wilmot Yarrow Zephan Alder Briony Corin Dulcie Emrys"
 ).split()
 LAST_NAMES = (
-    "Ashdown Birkfell Coldbeck Dunmoor Elderwick Fallowmere Garthside Hollinhey Ironbridge Juniper Kettlewell Larkrise"
-    " Millgarth Northolt Oakenshaw Pendrift Quarrybank Ravenscar Silverdale Thornthwaite Underhill Vexley Wintergill"
+    "Ashdown Birkfell Coldbeck Dunmoor Elderwick Fallowmere Garthside Hollinhey Ironbridge Juniper "
+    "Kettlewell Larkrise"
+    " Millgarth Northolt Oakenshaw Pendrift Quarrybank Ravenscar Silverdale Thornthwaite Underhill "
+    "Vexley Wintergill"
     " Yarnbury Zennor Amblecote Brackenbury Craven Drumlin Eskdale"
 ).split()
 
@@ -29,10 +32,10 @@ LAST_NAMES = (
 class ColumnRule(msgspec.Struct, frozen=True, kw_only=True):
     """How a column is made.
 
-    sequence: `start`, `step`, `width` (padded with nought). pattern: a text in which # is a digit, ? a letter and {n}
-    the row's number. number: from `low` to `high` with `places` decimals. date: from `first` (ISO) over `days` days,
-    written as `form`. choice: one of
-    `among`. name: an invented first and last name. uuid: version 4.
+    sequence: `start`, `step`, `width` (padded with nought). pattern: a text in which # is a digit,
+    ? a letter and {n} the row's number. number: from `low` to `high` with `places` decimals. date:
+    from `first` (ISO) over `days` days, written as `form`. choice: one of `among`. name: an
+    invented first and last name. uuid: version 4.
     """
 
     kind: Kind
@@ -51,7 +54,9 @@ class ColumnRule(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def maker(rule: ColumnRule) -> Callable[[int], str]:
-    """Function of the row's number (from 0) → cell. Raises ImportRefused for rules that make nothing."""
+    """Function of the row's number (from 0) → cell. Raises ImportRefused for rules that make
+    nothing.
+    """
 
     def drawn(at: int) -> random.Random:
         return random.Random(f"{rule.seed}/{rule.kind}/{at}")
@@ -64,7 +69,8 @@ def maker(rule: ColumnRule) -> Callable[[int], str]:
         case "pattern":
             if not rule.pattern or len(rule.pattern) > 500:
                 raise ImportRefused(
-                    "a pattern is a text such as OBS-####-?? (# a digit, ? a letter, {n} the row's number)"
+                    "a pattern is a text such as OBS-####-?? (# a digit, ? a letter, {n} the row's "
+                    "number)"
                 )
             parts = re.split(r"(#|\?|\{n\})", rule.pattern)
 
@@ -83,29 +89,42 @@ def maker(rule: ColumnRule) -> Callable[[int], str]:
                 raise ImportRefused("a number has 0 to 12 decimals and lies between −10¹⁵ and 10¹⁵")
             low, high = sorted((rule.low, rule.high))
             scale = 10**rule.places
-            return lambda at: f"{drawn(at).randint(round(low * scale), round(high * scale)) / scale:.{rule.places}f}"
+            least, most = round(low * scale), round(high * scale)
+            return lambda at: f"{drawn(at).randint(least, most) / scale:.{rule.places}f}"
         case "date":
             if not FORMAT.match(rule.form) or len(rule.form) > 100:
-                raise ImportRefused(f"“{rule.form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%d")
+                raise ImportRefused(
+                    f"“{rule.form[:40]}” is no date format; write letters such as %d.%m.%Y or "
+                    "%Y-%m-%d"
+                )
             try:
                 first = date.fromisoformat(rule.first)
                 first + timedelta(days=rule.days)
             except (ValueError, OverflowError) as problem:
                 raise ImportRefused(
-                    f"“{rule.first[:40]}” and {rule.days:,} days are no range of dates; write 2027-01-31"
+                    f"“{rule.first[:40]}” and {rule.days:,} days are no range of dates; write "
+                    "2027-01-31"
                 ) from problem
-            return lambda at: (first + timedelta(days=drawn(at).randrange(max(1, rule.days)))).strftime(rule.form)
+            return lambda at: (
+                first + timedelta(days=drawn(at).randrange(max(1, rule.days)))
+            ).strftime(rule.form)
         case "choice":
             if not rule.among:
-                raise ImportRefused("a choice needs something to choose from: write the texts, one a line")
+                raise ImportRefused(
+                    "a choice needs something to choose from: write the texts, one a line"
+                )
             return lambda at: drawn(at).choice(rule.among)
         case "name":
-            return lambda at: f"{drawn(at).choice(FIRST_NAMES)} {drawn(at + 10**9).choice(LAST_NAMES)}"
+            return lambda at: (
+                f"{drawn(at).choice(FIRST_NAMES)} {drawn(at + 10**9).choice(LAST_NAMES)}"
+            )
         case "uuid":
 
             def uuid(at: int) -> str:
                 h = f"{drawn(at).getrandbits(128):032x}"
-                return f"{h[:8]}-{h[8:12]}-4{h[13:16]}-{'89ab'[int(h[16], 16) % 4]}{h[17:20]}-{h[20:]}"
+                return (
+                    f"{h[:8]}-{h[8:12]}-4{h[13:16]}-{'89ab'[int(h[16], 16) % 4]}{h[17:20]}-{h[20:]}"
+                )
 
             return uuid
 

@@ -1,4 +1,6 @@
-"""A column put in, made anew, taken out or moved: the one change that touches every row of a table."""
+"""A column put in, made anew, taken out or moved: the one change that touches every row of a
+table.
+"""
 
 from collections.abc import Iterable, Iterator
 from itertools import repeat
@@ -13,8 +15,8 @@ from dynamikos.core.dealing.generate import ColumnRule, column
 class Rewrite(msgspec.Struct, frozen=True, kw_only=True):
     """What is done to each row.
 
-    insert: a cell before column `at`, made by `rule`, empty without one. fill: column `at` made anew by `rule`. delete:
-    column `at`. move: column `at` to where column `to` is.
+    insert: a cell before column `at`, made by `rule`, empty without one. fill: column `at` made
+    anew by `rule`. delete: column `at`. move: column `at` to where column `to` is.
     """
 
     what: Literal["insert", "fill", "delete", "move"]

@@ -1,5 +1,5 @@
-"""Content-encodings undone in steps (RFC 9110 §8.4), with limits on what comes out: a few bytes can say that they are
-gigabytes.
+"""Content-encodings undone in steps (RFC 9110 §8.4), with limits on what comes out: a few bytes can
+say that they are gigabytes.
 """
 
 import zlib
@@ -21,13 +21,14 @@ class Bomb(ValueError):
 def decode_body(body: bytes, encoding: str) -> bytes:
     """`body` without its content-encodings, the last applied removed first.
 
-    Raises Bomb for what unpacks to more than 64 MB, or to more than 4 MB and 200 times its size; ValueError when it is
-    not what
-    `encoding` says, is cut off, or is encoded more than three times.
+    Raises Bomb for what unpacks to more than 64 MB, or to more than 4 MB and 200 times its size;
+    ValueError when it is not what `encoding` says, is cut off, or is encoded more than three times.
     """
     names = [part.strip().lower() for part in encoding.split(",") if part.strip()]
     if len(names) > MOST_CODINGS:
-        raise ValueError(f"the body is said to be encoded {len(names)} times; at most {MOST_CODINGS} are undone")
+        raise ValueError(
+            f"the body is said to be encoded {len(names)} times; at most {MOST_CODINGS} are undone"
+        )
     for name in reversed(names):
         if name == "identity":
             continue
@@ -46,7 +47,10 @@ def _bounded(pieces: Iterator[bytes], size: int) -> bytes:
     for piece in pieces:
         total += len(piece)
         if total > most:
-            raise Bomb(f"{size:,} bytes would unpack to more than {most:,}; they were not unpacked any further")
+            raise Bomb(
+                f"{size:,} bytes would unpack to more than {most:,}; they were not unpacked any "
+                "further"
+            )
         made.append(piece)
     return b"".join(made)
 
@@ -98,7 +102,9 @@ def _brotli(body: bytes) -> Iterator[bytes]:
 
 
 def _zstd(body: bytes) -> Iterator[bytes]:
-    """One frame after the other (RFC 8878 §3.1). A step of a kilobyte unpacks to some 43 MB at the most."""
+    """One frame after the other (RFC 8878 §3.1). A step of a kilobyte unpacks to some 43 MB at the
+    most.
+    """
     if not body:
         raise EOFError("it is empty")
     while body:

@@ -7,7 +7,9 @@ import orjson
 
 from dynamikos.core.exchanges.model import Exchange, Sent
 
-DOCUMENT = re.compile(r"\s*(?:#[^\n]*\n\s*)*(?:(query|mutation|subscription|fragment)\b\s*(\w*)|\{)")
+DOCUMENT = re.compile(
+    r"\s*(?:#[^\n]*\n\s*)*(?:(query|mutation|subscription|fragment)\b\s*(\w*)|\{)"
+)
 
 
 class Operation(NamedTuple):

@@ -17,7 +17,9 @@ METHOD = re.compile(r"[!#$%&'*+.^_`|~0-9A-Z-]{1,40}\Z")  # RFC 9110 §9.1
 
 
 class HostSummary(msgspec.Struct, frozen=True, kw_only=True):
-    """One host of a recording. `ours` is the guess that a person may change: the first page's own site."""
+    """One host of a recording. `ours` is the guess that a person may change: the first page's own
+    site.
+    """
 
     origin: str
     count: int
@@ -36,8 +38,8 @@ class Mark(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Recording(msgspec.Struct, frozen=True, kw_only=True):
-    """What was recorded, in order of time, with the titles of its pages and what could not be taken; `marks` name its
-    stretches.
+    """What was recorded, in order of time, with the titles of its pages and what could not be
+    taken; `marks` name its stretches.
     """
 
     exchanges: tuple[Exchange, ...]
@@ -60,12 +62,14 @@ class _Log(msgspec.Struct):
 def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Recording:
     """The recording in a HAR file's bytes. `progress` is told the share done (0…1).
 
-    Raises ImportRefused for what is not JSON (with line and column), is cut off, or has no entries. A single entry that
-    can't be used is left out and named in `remarks`.
+    Raises ImportRefused for what is not JSON (with line and column), is cut off, or has no entries.
+    A single entry that can't be used is left out and named in `remarks`.
     """
     data = data.removeprefix(b"\xef\xbb\xbf")
     if not data.strip():
-        raise ImportRefused("The file is empty. Export the session from the browser's network panel once more.")
+        raise ImportRefused(
+            "The file is empty. Export the session from the browser's network panel once more."
+        )
     try:
         outer = msgspec.json.decode(data, type=_Har)
         log = msgspec.json.decode(outer.log, type=_Log) if outer.log else _Log()
@@ -81,7 +85,8 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
         raise ImportRefused(_where(data, problem)) from problem
     if not log.entries:
         raise ImportRefused(
-            "The HAR file has no entries, so there is nothing to import. Record again with the network panel open."
+            "The HAR file has no entries, so there is nothing to import. Record again with the "
+            "network panel open."
         )
     exchanges: list[Exchange] = []
     remarks: list[str] = []
@@ -89,7 +94,14 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
     for number, raw in enumerate(log.entries):
         try:
             exchange = _entry(msgspec.json.decode(raw), number)
-        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as problem:
+        except (
+            KeyError,
+            TypeError,
+            ValueError,
+            AttributeError,
+            OverflowError,
+            RecursionError,
+        ) as problem:
             remarks.append(f"entry {number} left out: {_say(problem)}")
             continue
         if exchange is not None:
@@ -99,17 +111,23 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
         if progress is not None and number % 64 == 0:
             progress(number / total)
     if not exchanges:
-        raise ImportRefused(f"None of the {total} entries can be used; the first reason: {remarks[0]}")
+        raise ImportRefused(
+            f"None of the {total} entries can be used; the first reason: {remarks[0]}"
+        )
     if progress is not None:
         progress(1.0)
     exchanges.sort(key=lambda exchange: exchange.started_us)
     pages = {str(page.get("id", "")): str(page.get("title", "")) for page in log.pages}
     creator = " ".join(str(log.creator.get(key, "")) for key in ("name", "version")).strip()
-    return Recording(exchanges=tuple(exchanges), pages=pages, creator=creator, remarks=tuple(remarks))
+    return Recording(
+        exchanges=tuple(exchanges), pages=pages, creator=creator, remarks=tuple(remarks)
+    )
 
 
 def hosts_of(exchanges: Iterable[Exchange]) -> list[HostSummary]:
-    """Origins by number of exchanges, most first; `ours` for the first page's host and hosts of the same site."""
+    """Origins by number of exchanges, most first; `ours` for the first page's host and hosts of the
+    same site.
+    """
     counts: dict[str, list[int]] = {}
     first = page = ""
     for exchange in exchanges:
@@ -129,14 +147,21 @@ def hosts_of(exchanges: Iterable[Exchange]) -> list[HostSummary]:
     first = page or first
     site = _site(first)
     rows = [
-        HostSummary(origin=origin, count=count, size_bytes=size, ours=origin == first or _site(origin) == site)
+        HostSummary(
+            origin=origin,
+            count=count,
+            size_bytes=size,
+            ours=origin == first or _site(origin) == site,
+        )
         for origin, (count, size) in counts.items()
     ]
     return sorted(rows, key=lambda row: (not row.ours, -row.count, row.origin))
 
 
 def _site(origin: str) -> str:
-    """The last two labels of a host name, or an address as it is (a guess that a person confirms)."""
+    """The last two labels of a host name, or an address as it is (a guess that a person
+    confirms).
+    """
     host = urlsplit(origin).hostname or ""
     if host.replace(".", "").isdigit() or ":" in host:
         return host
@@ -156,18 +181,31 @@ def _where(data: bytes, problem: Exception) -> str:
     column = position - (data.rfind(b"\n", 0, position) + 1) + 1
     if "truncated" in text:
         return (
-            f"The file is cut off: JSON ends unfinished at line {line}, column {column} ({len(data):,} bytes). "
+            f"The file is cut off: JSON ends unfinished at line {line}, column {column} "
+            f"({len(data):,} bytes). "
             "Export it again, and wait until the browser has written it."
         )
-    if isinstance(problem, UnicodeDecodeError) or data[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\x00" in data[:200]:
+    if (
+        isinstance(problem, UnicodeDecodeError)
+        or data[:2] in (b"\xff\xfe", b"\xfe\xff")
+        or b"\x00" in data[:200]
+    ):
         return (
-            "The file is not UTF-8 text, so it is not JSON and not a HAR file. Choose the .har file the browser saved."
+            "The file is not UTF-8 text, so it is not JSON and not a HAR file. Choose the .har "
+            "file the browser saved."
         )
-    return f"The file is not JSON (line {line}, column {column}): {text}. Choose the .har file the browser saved."
+    return (
+        f"The file is not JSON (line {line}, column {column}): {text}. Choose the .har file the "
+        "browser saved."
+    )
 
 
 def _say(problem: Exception) -> str:
-    return f"the key {problem} is missing" if isinstance(problem, KeyError) else str(problem) or type(problem).__name__
+    return (
+        f"the key {problem} is missing"
+        if isinstance(problem, KeyError)
+        else str(problem) or type(problem).__name__
+    )
 
 
 def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
@@ -179,7 +217,12 @@ def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
     method = str(request["method"]).upper()
     if not METHOD.match(method):
         raise ValueError(f"'{method[:40]}' is no method")
-    sent = Sent(method=method, url=url, headers=_headers(request), body=_posted(request.get("postData") or {}))
+    sent = Sent(
+        method=method,
+        url=url,
+        headers=_headers(request),
+        body=_posted(request.get("postData") or {}),
+    )
     status = _whole(response.get("status"), "status", 999)
     answer = None
     error = ""
@@ -220,11 +263,15 @@ def _whole(value: Any, what: str, most: int) -> int:
 
 def _headers(message: dict[str, Any]) -> tuple[tuple[str, str], ...]:
     pairs = ((str(pair["name"]), str(pair["value"])) for pair in message.get("headers") or ())
-    return tuple((name, value) for name, value in pairs if not name.startswith(":"))  # HTTP/2 pseudo-headers
+    return tuple(
+        (name, value) for name, value in pairs if not name.startswith(":")
+    )  # HTTP/2 pseudo-headers
 
 
 def _with_cookies(response: dict[str, Any]) -> tuple[tuple[str, str], ...]:
-    """The answer's headers; cookies that an export lists only apart become Set-Cookie lines again."""
+    """The answer's headers; cookies that an export lists only apart become Set-Cookie lines
+    again.
+    """
     headers = _headers(response)
     if any(name.lower() == "set-cookie" for name, _ in headers):
         return headers
@@ -232,7 +279,10 @@ def _with_cookies(response: dict[str, Any]) -> tuple[tuple[str, str], ...]:
     return (
         *headers,
         *(
-            ("Set-Cookie", f"{each['name']}={each.get('value') or ''}; Path={each.get('path') or '/'}")
+            (
+                "Set-Cookie",
+                f"{each['name']}={each.get('value') or ''}; Path={each.get('path') or '/'}",
+            )
             for each in cookies
         ),
     )
@@ -271,7 +321,11 @@ def _timings(timings: dict[str, Any]) -> Timings:
         value = timings.get(name)
         if value is None or float(value) < 0:
             return -1
-        return round(_whole(value, f"time {name}", 1 << 40) * 1000 if float(value) > 1e9 else float(value) * 1000)
+        return round(
+            _whole(value, f"time {name}", 1 << 40) * 1000
+            if float(value) > 1e9
+            else float(value) * 1000
+        )
 
     ssl, connect = part("ssl"), part("connect")
     if ssl >= 0 and connect >= 0:  # HAR counts ssl inside connect; we keep them apart

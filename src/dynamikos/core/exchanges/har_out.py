@@ -30,7 +30,12 @@ def write_har(exchanges: Iterable[Exchange], pages: Mapping[str, str] | None = N
         }
         for key, at in begun.items()
     ]
-    log = {"version": "1.2", "creator": {"name": "Dynamikos", "version": "0.1"}, "pages": listed, "entries": entries}
+    log = {
+        "version": "1.2",
+        "creator": {"name": "Dynamikos", "version": "0.1"},
+        "pages": listed,
+        "entries": entries,
+    }
     return msgspec.json.format(msgspec.json.encode({"log": log}), indent=1)
 
 
@@ -61,7 +66,11 @@ def _entry(exchange: Exchange) -> dict[str, Any]:
     }
     if sent.body:
         text, coded = _body(sent.body)
-        request["postData"] = {"mimeType": kind, "text": text, **({"encoding": "base64"} if coded else {})}
+        request["postData"] = {
+            "mimeType": kind,
+            "text": text,
+            **({"encoding": "base64"} if coded else {}),
+        }
     text, coded = _body(answer.body) if answer is not None else ("", False)
     content: dict[str, Any] = {
         "size": answer.size_bytes if answer else 0,

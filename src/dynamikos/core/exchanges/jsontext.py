@@ -1,5 +1,5 @@
-"""Changing one scalar inside a JSON text without touching the rest of it; `{{ holes }}` may stand anywhere a scalar
-may.
+"""Changing one scalar inside a JSON text without touching the rest of it; `{{ holes }}` may stand
+anywhere a scalar may.
 """
 
 import json
@@ -35,12 +35,17 @@ def problem_in(text: str) -> str:
         list(spans(text))
     except NotJson as problem:
         before = text[: problem.at]
-        return f"line {before.count(chr(10)) + 1}, column {problem.at - before.rfind(chr(10))}: {problem}"
+        return (
+            f"line {before.count(chr(10)) + 1}, column {problem.at - before.rfind(chr(10))}: "
+            f"{problem}"
+        )
     return ""
 
 
 def change(text: str, changes: Mapping[str, str]) -> str:
-    """`text` with the scalars at some JSONPaths written anew, each given as JSON or as a hole. Raises NotJson."""
+    """`text` with the scalars at some JSONPaths written anew, each given as JSON or as a hole.
+    Raises NotJson.
+    """
     found = [(start, end, changes[path]) for path, start, end in spans(text) if path in changes]
     for start, end, new in sorted(found, reverse=True):
         text = text[:start] + new + text[end:]
@@ -73,7 +78,9 @@ def _value(text: str, at: int, path: str, found: list[tuple[str, int, int]]) -> 
     match = SCALAR.match(text, at)
     if match is None:
         raise NotJson(
-            "a value is expected: text in quotes, number, true, false, null, [list], {object} or {{ name }}", at
+            "a value is expected: text in quotes, number, true, false, null, [list], {object} or "
+            "{{ name }}",
+            at,
         )
     found.append((path, at, match.end()))
     return match.end()
@@ -91,7 +98,9 @@ def _members(text: str, at: int, path: str, found: list[tuple[str, int, int]]) -
         at = _skip(text, key.end())
         if text[at : at + 1] != ":":
             raise NotJson("a colon is expected after the key", at)
-        step = f".{name}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else f"[{json.dumps(name)}]"
+        step = (
+            f".{name}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else f"[{json.dumps(name)}]"
+        )
         at = _skip(text, _value(text, at + 1, path + step, found))
         if text[at : at + 1] != ",":
             break

@@ -1,4 +1,6 @@
-"""Does an answer look like the recorded one? A judgement with reasons, blind to values that merely changed."""
+"""Does an answer look like the recorded one? A judgement with reasons, blind to values that merely
+changed.
+"""
 
 import re
 from typing import Any
@@ -13,8 +15,11 @@ VALUE = re.compile(r"[0-9a-f]{8,}|\d+|[A-Za-z0-9_-]{24,}", re.I)
 MAX_PATHS = 2000
 
 
-def differences(recorded: Answer, status: int, headers: dict[str, str], body: str, size_bytes: int) -> list[str]:
-    """Reasons why an answer looks different from the recorded one, the most telling first; empty when it does not.
+def differences(
+    recorded: Answer, status: int, headers: dict[str, str], body: str, size_bytes: int
+) -> list[str]:
+    """Reasons why an answer looks different from the recorded one, the most telling first; empty
+    when it does not.
 
     `headers` have lower-case names; `body` is the replayed text, as far as it was kept.
     """
@@ -24,7 +29,10 @@ def differences(recorded: Answer, status: int, headers: dict[str, str], body: st
     before, now = recorded.header("location") or "", headers.get("location", "")
     if form_of(before) != form_of(now):
         told.append(f"redirect: {now or 'none'}; recorded {before or 'none'}")
-    kind_before, kind_now = _kind(recorded.header("content-type") or ""), _kind(headers.get("content-type", ""))
+    kind_before, kind_now = (
+        _kind(recorded.header("content-type") or ""),
+        _kind(headers.get("content-type", "")),
+    )
     if kind_before != kind_now:
         told.append(f"kind of content: {kind_now or 'none'}; recorded {kind_before or 'none'}")
         return told
@@ -40,7 +48,9 @@ def differences(recorded: Answer, status: int, headers: dict[str, str], body: st
 
 
 def form_of(address: str) -> str:
-    """What stays of an address when its values change: path without numbers and codes, names of the query."""
+    """What stays of an address when its values change: path without numbers and codes, names of the
+    query.
+    """
     try:
         parts = urlsplit(address)
     except ValueError:
@@ -54,19 +64,28 @@ def _kind(content_type: str) -> str:
 
 
 def shape_of(document: Any) -> dict[str, str]:
-    """JSON path (list positions as [*]) → kind of what is there. Lists without elements say nothing about them."""
+    """JSON path (list positions as [*]) → kind of what is there. Lists without elements say nothing
+    about them.
+    """
     found: dict[str, str] = {}
     stack: list[tuple[str, Any]] = [("$", document)]
     while stack and len(found) < MAX_PATHS:
         path, value = stack.pop()
         if isinstance(value, dict):
             found[path] = "object"
-            stack.extend((f"{path}.{'*' if VALUE.fullmatch(str(key)) else key}", each) for key, each in value.items())
+            stack.extend(
+                (f"{path}.{'*' if VALUE.fullmatch(str(key)) else key}", each)
+                for key, each in value.items()
+            )
         elif isinstance(value, list):
             found[path] = "list"
             stack.extend((f"{path}[*]", each) for each in value[:50])
         elif value is not None:
-            kind = "number" if isinstance(value, int | float) and not isinstance(value, bool) else type(value).__name__
+            kind = (
+                "number"
+                if isinstance(value, int | float) and not isinstance(value, bool)
+                else type(value).__name__
+            )
             found[path] = {"str": "text", "bool": "true or false"}.get(kind, kind)
         else:
             found.setdefault(path, "")
@@ -89,10 +108,14 @@ def _json(old: str, new: str) -> list[str]:
         tops = [
             path
             for path in paths
-            if not any(path != other and path.startswith((other + ".", other + "[")) for other in paths)
+            if not any(
+                path != other and path.startswith((other + ".", other + "[")) for other in paths
+            )
         ]
         if tops:
-            told.append(f"{what} in the JSON: {', '.join(sorted(tops)[:5])}{' …' if len(tops) > 5 else ''}")
+            told.append(
+                f"{what} in the JSON: {', '.join(sorted(tops)[:5])}{' …' if len(tops) > 5 else ''}"
+            )
     for path in before:
         if path in now and before[path] and now[path] and before[path] != now[path]:
             told.append(f"{path} is {now[path]}; recorded {before[path]}")
@@ -101,8 +124,8 @@ def _json(old: str, new: str) -> list[str]:
 
 
 def _stands(path: str, other: dict[str, str]) -> bool:
-    """Whether the place a path hangs on is there in the other document, so that its absence means something: an empty
-    list has no elements.
+    """Whether the place a path hangs on is there in the other document, so that its absence means
+    something: an empty list has no elements.
     """
     parent = path.rpartition("[*]")[0] if path.endswith("[*]") else path.rpartition(".")[0]
     if path.endswith("[*]"):
@@ -120,7 +143,10 @@ def _html(old: str, new: str) -> list[str]:
             if near is None:
                 told.append(f"the form to {form[0] or 'the page itself'} is missing")
             else:
-                lost, fresh = sorted(set(form[1]) - set(near[1])), sorted(set(near[1]) - set(form[1]))
+                lost, fresh = (
+                    sorted(set(form[1]) - set(near[1])),
+                    sorted(set(near[1]) - set(form[1])),
+                )
                 told.append(
                     f"the form to {form[0] or 'the page itself'} has other fields:"
                     f" {', '.join([*(f'no {n}' for n in lost), *(f'new {n}' for n in fresh)][:5])}"
@@ -136,7 +162,12 @@ def _html(old: str, new: str) -> list[str]:
             told.append(f"the table {' | '.join(heads[:5])} is missing")
     title_before, title_now = _title(before), _title(now)
     words_before, words_now = _words(title_before), _words(title_now)
-    if words_before and words_now and not words_before & words_now and (told or _outline(before) != _outline(now)):
+    if (
+        words_before
+        and words_now
+        and not words_before & words_now
+        and (told or _outline(before) != _outline(now))
+    ):
         told.insert(0, f"title “{title_now}”; recorded “{title_before}”")
     if not told and len(old) > 2000 and not 1 / 4 <= len(new) / len(old) <= 4:
         told.append(f"size {len(new):,} characters; recorded {len(old):,}")
@@ -147,14 +178,20 @@ def _forms(page: LexborHTMLParser) -> list[tuple[str, tuple[str, ...]]]:
     found = []
     for form in page.css("form"):
         names = sorted(
-            {str(field.attributes.get("name")) for field in form.css("input[name], select[name], textarea[name]")}
+            {
+                str(field.attributes.get("name"))
+                for field in form.css("input[name], select[name], textarea[name]")
+            }
         )
         found.append((form_of(str(form.attributes.get("action") or "")), tuple(names)))
     return found
 
 
 def _tables(page: LexborHTMLParser) -> list[tuple[str, ...]]:
-    return [tuple(VALUE.sub("*", cell.text(strip=True)) for cell in table.css("th")) for table in page.css("table")]
+    return [
+        tuple(VALUE.sub("*", cell.text(strip=True)) for cell in table.css("th"))
+        for table in page.css("table")
+    ]
 
 
 def _outline(page: LexborHTMLParser) -> tuple[tuple[str, ...], ...]:
@@ -167,7 +204,9 @@ def _outline(page: LexborHTMLParser) -> tuple[tuple[str, ...], ...]:
                 sorted(
                     {
                         str(node.tag)
-                        for node in main.css("h1, h2, form, table, ul, ol, nav, article, section, video, iframe")
+                        for node in main.css(
+                            "h1, h2, form, table, ul, ol, nav, article, section, video, iframe"
+                        )
                     }
                 )
             ),

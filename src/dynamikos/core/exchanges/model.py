@@ -8,7 +8,9 @@ Headers = tuple[tuple[str, str], ...]
 
 
 class Timings(msgspec.Struct, frozen=True, kw_only=True):
-    """HAR 1.2's parts in microseconds; -1 means "does not apply". `connect_us` is without `ssl_us`."""
+    """HAR 1.2's parts in microseconds; -1 means "does not apply". `connect_us` is without
+    `ssl_us`.
+    """
 
     blocked_us: int = 0
     dns_us: int = -1
@@ -67,8 +69,8 @@ REDIRECTS = frozenset({301, 302, 303, 307, 308})  # RFC 9110 §15.4
 
 
 def redirect_of(exchange: Exchange) -> str | None:
-    """Where the answer redirects to, absolute and without fragment; None when it does not, or to nothing that is an
-    address.
+    """Where the answer redirects to, absolute and without fragment; None when it does not, or to
+    nothing that is an address.
     """
     if exchange.answer is None or exchange.answer.status not in REDIRECTS:
         return None

@@ -5,7 +5,9 @@ from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges.model import Exchange
 
-FILE = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
+FILE = re.compile(
+    r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I
+)
 LIFELESS = ("image/", "font/", "text/css", "video/", "audio/")  # types that can issue nothing
 TYPES = (*LIFELESS, "text/javascript", "application/javascript")
 

@@ -1,5 +1,6 @@
-"""Types made known to msgspec before several threads use them: it learns a type at its first use, and two threads that
-do so at once end the process (seen with msgspec 0.22: a segmentation fault in its C code).
+"""Types made known to msgspec before several threads use them: it learns a type at its first use,
+and two threads that do so at once end the process (seen with msgspec 0.22: a segmentation fault in
+its C code).
 """
 
 import dataclasses
@@ -15,7 +16,9 @@ def _types() -> Iterator[type[Any]]:
     for name, module in list(sys.modules.items()):
         if name.startswith("dynamikos."):
             for value in list(vars(module).values()):
-                if issubclass(type(value), type):  # asked of the value itself, a lazy one would be made
+                if issubclass(
+                    type(value), type
+                ):  # asked of the value itself, a lazy one would be made
                     yield value
 
 

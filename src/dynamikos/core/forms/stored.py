@@ -1,4 +1,6 @@
-"""A kind of stored document: its type, the number of today's form, and how earlier forms become it."""
+"""A kind of stored document: its type, the number of today's form, and how earlier forms become
+it.
+"""
 
 from collections.abc import Callable, Sequence
 from typing import Any, Generic, TypeVar
@@ -32,16 +34,19 @@ class NewerForm(Unfit):
     def __init__(self, name: str, form: int, known: int) -> None:
         self.form = form
         super().__init__(
-            f"it is a {name} of form {form}, which a newer version of Dynamikos wrote; this one reads forms up to"
+            f"it is a {name} of form {form}, which a newer version of Dynamikos wrote; this one "
+            "reads forms up to"
             f" {known}"
         )
 
 
 class VersionedCodec(Generic[T]):
-    """`upgrades[0]` brings plain data of form 1 to form 2, and so on; a document without a number is of form 1.
+    """`upgrades[0]` brings plain data of form 1 to form 2, and so on; a document without a number
+    is of form 1.
 
-    What is no mapping (a list of strands) is stored as `{"form": n, "value": …}`. `as_read` makes of plain data of
-    today's form what the type takes, where that is not the same, and `as_written` the opposite.
+    What is no mapping (a list of strands) is stored as `{"form": n, "value": …}`. `as_read` makes
+    of plain data of today's form what the type takes, where that is not the same, and `as_written`
+    the opposite.
     """
 
     def __init__(
@@ -73,7 +78,13 @@ class VersionedCodec(Generic[T]):
         try:
             for upgrade in self.upgrades[form - 1 :]:
                 plain = upgrade(dict(plain))
-        except (msgspec.ValidationError, KeyError, TypeError, ValueError, AttributeError) as problem:
+        except (
+            msgspec.ValidationError,
+            KeyError,
+            TypeError,
+            ValueError,
+            AttributeError,
+        ) as problem:
             raise Unfit(f"it is no {self.name} of form {form}: {problem}") from problem
         return {**plain, FORM: self.form} if self.upgrades[form - 1 :] else plain
 
@@ -88,7 +99,9 @@ class VersionedCodec(Generic[T]):
             return msgspec.convert(self.as_read(made), self.type)
         except ValidationError as problem:
             where = ".".join(map(str, problem.path))
-            raise Unfit(f"it is no {self.name} of form {self.form}: {problem} - at `{where}`") from problem
+            raise Unfit(
+                f"it is no {self.name} of form {self.form}: {problem} - at `{where}`"
+            ) from problem
         except (msgspec.ValidationError, RecursionError) as problem:
             raise Unfit(f"it is no {self.name} of form {self.form}: {problem}") from problem
 

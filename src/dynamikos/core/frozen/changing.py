@@ -15,12 +15,20 @@ def with_changes(frozen: FrozenRun, changes: Sequence[Change]) -> FrozenRun:
         return frozen
     begin, end = frozen.measured
     crowds = tuple(crowd.load.changed(crowd, changes) for crowd in frozen.crowds)
-    return replace(frozen, crowds=crowds, measured=whole_seconds((delayed(begin, changes), delayed(end, changes))))
+    return replace(
+        frozen,
+        crowds=crowds,
+        measured=whole_seconds((delayed(begin, changes), delayed(end, changes))),
+    )
 
 
 def said(change: Change) -> str:
     """A change in words."""
     if change.verb == "change":
-        what = f"raised to {100 * change.factor:g} %" if change.factor > 1 else f"lowered to {100 * change.factor:g} %"
+        what = (
+            f"raised to {100 * change.factor:g} %"
+            if change.factor > 1
+            else f"lowered to {100 * change.factor:g} %"
+        )
         return f"the load was {what} of what was left at second {change.at_s}"
     return f"the load {'was held' if change.verb == 'hold' else 'went on'} at second {change.at_s}"

@@ -20,17 +20,25 @@ def written(inputs: FrozenRun) -> list[tuple[str, str]]:
     """(title, text) of everything that a run was made of."""
     made = [("The plan", write_plan(inputs.plan))]
     made.extend((f"Journey: {each.name}", write_journey(each)) for each in inputs.journeys.values())
-    made.extend((f"Persona: {each.name or key}", write_persona(each)) for key, each in inputs.personas.items())
+    made.extend(
+        (f"Persona: {each.name or key}", write_persona(each))
+        for key, each in inputs.personas.items()
+    )
     for pile in inputs.data:
         said = (
-            f"{pile.rows:,} rows of {', '.join(pile.columns)}\n{json.dumps(msgspec.to_builtins(pile.deal), indent=1)}"
+            f"{pile.rows:,} rows of "
+            f"{', '.join(pile.columns)}\n{json.dumps(msgspec.to_builtins(pile.deal), indent=1)}"
         )
         made.append((f"Data: {pile.key}", said))
     made.extend((f"Functions: {name}", source) for name, source in inputs.functions.items())
     values = "\n".join(f"{name}: {value}" for name, value in inputs.values.items())
     agreed = "\n".join(str(each) for each in inputs.agreed)
     made.append(
-        ("Environment", f"{inputs.plan.environment}\n{values}\n\nagreed targets\n{agreed}\n\nseed {inputs.seed}")
+        (
+            "Environment",
+            f"{inputs.plan.environment}\n{values}\n\nagreed targets\n{agreed}\n\nseed "
+            f"{inputs.seed}",
+        )
     )
     return made
 
@@ -81,7 +89,11 @@ def _size(inputs: FrozenRun) -> str:
 def _load(before: FrozenRun, after: FrozenRun) -> Iterator[str]:
     if before.crowds != after.crowds or before.weights != after.weights:
         one, other = _size(before), _size(after)
-        yield f"load: {one} → {other}" if one != other else f"load: another curve or other rows ({one})"
+        yield (
+            f"load: {one} → {other}"
+            if one != other
+            else f"load: another curve or other rows ({one})"
+        )
     if before.measured != after.measured:
         yield "measured part: {:g}–{:g} s → {:g}–{:g} s".format(*before.measured, *after.measured)
     for name, words in (("think_factor", "think times ×"), ("generators", "generators")):

@@ -1,5 +1,5 @@
-"""Frozen inputs, their canonical JSON and hash, the numbers of series, and the random streams that derive from the
-seed.
+"""Frozen inputs, their canonical JSON and hash, the numbers of series, and the random streams that
+derive from the seed.
 """
 
 import hashlib
@@ -30,7 +30,9 @@ Level = Literal["round", "step", "request", "embedded", "token", "item", "repeat
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
-    """A data set as this run saw it: its columns, how many rows, the hashes of its blocks, and how it is dealt."""
+    """A data set as this run saw it: its columns, how many rows, the hashes of its blocks, and how
+    it is dealt.
+    """
 
     key: str
     columns: tuple[str, ...]
@@ -42,13 +44,13 @@ class DataPile(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
-    """What a run is made of. `journeys` and `personas` are by key, which is what the rows of `crowds` name; `weights`
-    say by row in which proportion users are given to it, where that is not its share. `measured` is from second to
-    second of the run.
+    """What a run is made of. `journeys` and `personas` are by key, which is what the rows of
+    `crowds` name; `weights` say by row in which proportion users are given to it, where that is not
+    its share. `measured` is from second to second of the run.
 
     `values` are the environment's, by name in a journey; secrets are named, with fingerprints
-    (keyed HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by
-    name.
+    (keyed HMACs, so that two runs can be compared), never held. `functions` are the sources of the
+    project's modules by name.
     """
 
     form: int = FORM
@@ -75,10 +77,16 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         missing = {row.journey for crowd in self.crowds for row in crowd.rows} - set(self.journeys)
         if missing:
-            raise ValueError(f"its rows name journeys that it has not: {', '.join(sorted(missing))}")
-        unknown = {row.persona for crowd in self.crowds for row in crowd.rows if row.persona} - set(self.personas)
+            raise ValueError(
+                f"its rows name journeys that it has not: {', '.join(sorted(missing))}"
+            )
+        unknown = {row.persona for crowd in self.crowds for row in crowd.rows if row.persona} - set(
+            self.personas
+        )
         if unknown:
-            raise ValueError(f"its rows name personas that it has not: {', '.join(sorted(unknown))}")
+            raise ValueError(
+                f"its rows name personas that it has not: {', '.join(sorted(unknown))}"
+            )
 
     @property
     def journey(self) -> Journey:
@@ -96,8 +104,13 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
         return run_ends_s(self.crowds)
 
     def planned(self, seconds: Sequence[float]) -> list[int]:
-        """Users that are planned to be there at each of `seconds`, in order; those that arrive are not planned."""
-        return [sum(each) for each in zip(*(crowd.planned(seconds) for crowd in self.crowds), strict=True)]
+        """Users that are planned to be there at each of `seconds`, in order; those that arrive are
+        not planned.
+        """
+        return [
+            sum(each)
+            for each in zip(*(crowd.planned(seconds) for crowd in self.crowds), strict=True)
+        ]
 
     def planned_at(self, second: float) -> int:
         """As `planned`, at one instant."""
@@ -140,13 +153,18 @@ def _with_crowds(plain: dict[str, Any]) -> dict[str, Any]:
 
 
 FROZEN = VersionedCodec(
-    "frozen run", FrozenRun, [_with_crowds], as_read=_with_journeys(as_read), as_written=_with_journeys(as_written)
+    "frozen run",
+    FrozenRun,
+    [_with_crowds],
+    as_read=_with_journeys(as_read),
+    as_written=_with_journeys(as_written),
 )
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):
-    """What figures are kept for. `no` is the same on every shard; row, journey, step and request are keys. A span is
-    from the start of `step` to the end of the step `request`; of a number, `request` is its name.
+    """What figures are kept for. `no` is the same on every shard; row, journey, step and request
+    are keys. A span is from the start of `step` to the end of the step `request`; of a number,
+    `request` is its name.
     """
 
     no: int
@@ -161,14 +179,25 @@ class Series(msgspec.Struct, frozen=True, kw_only=True):
 def series_of(
     journey: Journey, row: str = EVERYBODY, first: int = 0, objectives: Sequence[Objective] = ()
 ) -> tuple[Series, ...]:
-    """All series of a journey in a row: the round, then each step with its requests and its embedded resources, the
-    fetching of tokens, and the spans and numbers that `objectives` are about; numbered from `first`.
+    """All series of a journey in a row: the round, then each step with its requests and its
+    embedded resources, the fetching of tokens, and the spans and numbers that `objectives` are
+    about; numbered from `first`.
     """
     made: list[Series] = []
 
     def add(level: Level, name: str, step: str = "", request: str = "") -> None:
         no = first + len(made)
-        made.append(Series(no=no, level=level, row=row, journey=journey.journey, step=step, request=request, name=name))
+        made.append(
+            Series(
+                no=no,
+                level=level,
+                row=row,
+                journey=journey.journey,
+                step=step,
+                request=request,
+                name=name,
+            )
+        )
 
     add("round", "Round")
     for _, step in journey.steps():
@@ -249,7 +278,9 @@ KNOWN = 16
 
 
 def every_series(frozen: FrozenRun) -> tuple[Series, ...]:
-    """Those of all rows, one after the other; of a run that was looked at a moment ago they are not made again."""
+    """Those of all rows, one after the other; of a run that was looked at a moment ago they are not
+    made again.
+    """
     there = _known.get(id(frozen))
     if there is not None and there[0] is frozen:
         return there[1]
@@ -263,7 +294,9 @@ def every_series(frozen: FrozenRun) -> tuple[Series, ...]:
 def _every_series(frozen: FrozenRun) -> tuple[Series, ...]:
     made: list[Series] = []
     for row in frozen.places.rows:
-        made.extend(series_of(frozen.journeys[row.journey], row.row, len(made), frozen.plan.objectives))
+        made.extend(
+            series_of(frozen.journeys[row.journey], row.row, len(made), frozen.plan.objectives)
+        )
     return tuple(made)
 
 
@@ -276,8 +309,8 @@ def every_check(frozen: FrozenRun) -> tuple[CheckPlace, ...]:
 
 
 def canonical(value: Any) -> bytes:
-    """`value` (a msgspec type or plain) as canonical JSON: sorted keys, no spaces, UTF-8; what is stored as its kind of
-    document is written.
+    """`value` (a msgspec type or plain) as canonical JSON: sorted keys, no spaces, UTF-8; what is
+    stored as its kind of document is written.
     """
     plain = msgspec.to_builtins(value)
     if isinstance(value, Journey):

@@ -1,4 +1,6 @@
-"""All inputs of a run, a rehearsal or a run from files, made into one frozen document in one place."""
+"""All inputs of a run, a rehearsal or a run from files, made into one frozen document in one
+place.
+"""
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -17,8 +19,8 @@ from dynamikos.core.values import names_in
 
 @dataclass(frozen=True, slots=True)
 class Needs:
-    """Names that a journey and its way need: `every` one with a dot, `secrets` without their prefix, `tables`: keys of
-    data sets, possibly.
+    """Names that a journey and its way need: `every` one with a dot, `secrets` without their
+    prefix, `tables`: keys of data sets, possibly.
     """
 
     every: frozenset[str]
@@ -31,7 +33,9 @@ def needs(journey: Journey, way: Way) -> Needs:
     every = set(names_needed(journey))
     for text in (*(value for _, value in way.headers), way.proxy):
         every |= {name for name in names_in(text) if "." in name}
-    secrets = {name.removeprefix("secrets.") for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}
+    secrets = {name.removeprefix("secrets.") for name in every if name.startswith("secrets.")} | {
+        way.key_secret
+    } - {""}
     tables = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
     return Needs(frozenset(every), tuple(sorted(secrets)), frozenset(tables))
 
@@ -39,18 +43,24 @@ def needs(journey: Journey, way: Way) -> Needs:
 def probed_secrets(frozen: FrozenRun) -> set[str]:
     """What probes, and the way to what they read, need of the environment's secrets."""
     named = {name for each in frozen.plan.probes for name in each.secrets}
-    way = {name.removeprefix("secrets.") for name in names_in(frozen.way.proxy) if name.startswith("secrets.")}
+    way = {
+        name.removeprefix("secrets.")
+        for name in names_in(frozen.way.proxy)
+        if name.startswith("secrets.")
+    }
     return named | way | {frozen.way.key_secret} - {""}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Inputs:
-    """What a run is made of, as it is stored or stands in files. `journeys` are by what the plan's rows name, as they
-    are performed: without what is off. `round_s` are seconds that a round is expected to take, by the same names.
+    """What a run is made of, as it is stored or stands in files. `journeys` are by what the plan's
+    rows name, as they are performed: without what is off. `round_s` are seconds that a round is
+    expected to take, by the same names.
 
-    `values` are the environment's, by name in a journey ("env.base"); `secrets` only the names that it has a secret
-    for. `callable` are the functions that can be called, `functions` their modules' sources. `from_files`: a request's
-    body may be a file, and the files of plan and environment are named in hints.
+    `values` are the environment's, by name in a journey ("env.base"); `secrets` only the names that
+    it has a secret for. `callable` are the functions that can be called, `functions` their modules'
+    sources. `from_files`: a request's body may be a file, and the files of plan and environment are
+    named in hints.
     """
 
     plan: Plan
@@ -95,45 +105,67 @@ class Inputs:
         known = {each.key for each in self.data}
         for key in self.plan.deals if self.from_files else ():
             if key not in known:
-                yield f"deals: '{key}' is none of the plan's data sets ({', '.join(sorted(known)) or 'none'})."
+                yield (
+                    f"deals: '{key}' is none of the plan's data sets "
+                    f"({', '.join(sorted(known)) or 'none'})."
+                )
 
     def problems(self) -> list[str]:
         """Everything that stands in the way, a line each; empty when nothing does."""
-        found = [f"{self.plan_file}: {each}" if self.plan_file else each for each in self._of_the_plan()]
+        found = [
+            f"{self.plan_file}: {each}" if self.plan_file else each for each in self._of_the_plan()
+        ]
         settings = self.environment_file or "Settings"
         for name, journey in self.journeys.items():
             step_of = f"{journey.name}, step" if len(self.journeys) > 1 else "Step"
             step_of = f"{name}: step" if self.plan_file else step_of
             wrong = verify(journey, self.names, self.callable, settings)
-            found.extend(f"{step_of} {each.step}, request {each.request}: {each.message}" for each in wrong)
+            found.extend(
+                f"{step_of} {each.step}, request {each.request}: {each.message}" for each in wrong
+            )
             if not self.from_files:
                 files = bodies_from_files(journey)
-                found.extend(f"{step_of} {step}, request {request}: {FILE}" for step, request in files)
-            alike = [other for other, each in self.journeys.items() if other < name and each.journey == journey.journey]
+                found.extend(
+                    f"{step_of} {step}, request {request}: {FILE}" for step, request in files
+                )
+            alike = [
+                other
+                for other, each in self.journeys.items()
+                if other < name and each.journey == journey.journey
+            ]
             if alike and self.journeys[alike[0]] != journey:
                 found.append(
-                    f"{alike[0]} and {name} are different journeys with the same key, '{journey.journey}'; give one of"
+                    f"{alike[0]} and {name} are different journeys with the same key, "
+                    f"'{journey.journey}'; give one of"
                     " them another."
                 )
         found.extend(deal_problems(self.data))
         for name, persona in self.personas.items():
-            found.extend(f"Persona {persona.name or name}: {problem}" for problem in persona_problems(persona))
+            found.extend(
+                f"Persona {persona.name or name}: {problem}"
+                for problem in persona_problems(persona)
+            )
         if not self.agreed:
             where = (
                 f"under “agreed” in {self.environment_file or 'its file'}"
                 if self.from_files
                 else "in Settings: an owner does"
             )
-            found.append(f"No target is agreed in this environment. Add its scheme, host and port {where}.")
+            found.append(
+                f"No target is agreed in this environment. Add its scheme, host and port {where}."
+            )
         return found
 
 
-FILE = "a body from a file is for plans in a repository; here, write it as text or as the file of a part"
+FILE = (
+    "a body from a file is for plans in a repository; here, write it as text or as the file of a "
+    "part"
+)
 
 
 def bodies_from_files(journey: Journey) -> list[tuple[str, str]]:
-    """(step, request) of what can't be sent from a project: a file of the machine that the generator happens to be
-    on.
+    """(step, request) of what can't be sent from a project: a file of the machine that the
+    generator happens to be on.
     """
     return [
         (step.step, request.request)
@@ -152,33 +184,46 @@ def deal_problems(piles: Iterable[DataPile]) -> list[str]:
             found.append(f"The data set {pile.key} has no rows; add one under Data.")
         if pile.deal.follow and pile.deal.follow not in names:
             found.append(
-                f"{pile.key} follows the rows of {pile.deal.follow}, which the journey does not use; use it, or change"
+                f"{pile.key} follows the rows of {pile.deal.follow}, which the journey does not "
+                "use; use it, or change"
                 " the deal."
             )
     return found
 
 
 def weights_of(inputs: Inputs) -> dict[str, float]:
-    """In which proportion users are given to the rows of crowds whose shares are of visits: a row's share times the
-    time of its round, since who takes longer for a round begins fewer.
+    """In which proportion users are given to the rows of crowds whose shares are of visits: a row's
+    share times the time of its round, since who takes longer for a round begins fewer.
     """
     factor = inputs.plan.think_factor
     thinks = {name: thinks_s(journey) * factor for name, journey in inputs.journeys.items()}
     times = {**thinks, **inputs.round_s}
-    return {row: weight for crowd in inputs.plan.everybody() for row, weight in weighed(crowd, times).items()}
+    return {
+        row: weight
+        for crowd in inputs.plan.everybody()
+        for row, weight in weighed(crowd, times).items()
+    }
 
 
 def freeze(
-    inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False, trial: bool = False
+    inputs: Inputs,
+    *,
+    run: str,
+    seed: int,
+    cap_per_s: float = 0.0,
+    checked: bool = False,
+    trial: bool = False,
 ) -> FrozenRun:
-    """The document that a generator is given, and that a run keeps. Raises PlanError with all problems, one a line,
-    unless they were looked for already (`checked`).
+    """The document that a generator is given, and that a run keeps. Raises PlanError with all
+    problems, one a line, unless they were looked for already (`checked`).
     """
     problems = [] if checked else inputs.problems()
     if problems:
         raise PlanError("\n".join(problems))
     journeys = {journey.journey: journey for journey in inputs.journeys.values()}
-    calls = any(isinstance(step, Calling) for journey in journeys.values() for _, step in journey.steps())
+    calls = any(
+        isinstance(step, Calling) for journey in journeys.values() for _, step in journey.steps()
+    )
     secrets = {name for journey in journeys.values() for name in needs(journey, inputs.way).secrets}
     return FrozenRun(
         run=run,

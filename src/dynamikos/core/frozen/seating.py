@@ -1,4 +1,6 @@
-"""Who is planned where: the users and arrivals of one generator. Pure, and the same for all that ask."""
+"""Who is planned where: the users and arrivals of one generator. Pure, and the same for all that
+ask.
+"""
 
 import itertools
 from bisect import bisect_right
@@ -13,9 +15,9 @@ from dynamikos.core.profiles.instants import evenly, poisson
 
 @dataclass(frozen=True, slots=True)
 class Seat:
-    """A planned user: `number` through the run, from 1; `seat`, the place that it takes and that others may take after
-    it; number of its row and crowd; when it is there, in seconds of the run; how many rounds it performs, if that is
-    said.
+    """A planned user: `number` through the run, from 1; `seat`, the place that it takes and that
+    others may take after it; number of its row and crowd; when it is there, in seconds of the run;
+    how many rounds it performs, if that is said.
     """
 
     number: int
@@ -29,8 +31,8 @@ class Seat:
 
 @dataclass(frozen=True, slots=True)
 class Arrival:
-    """A planned arrival, or with a held rate a planned round: its `number` as that of users, row, instant in seconds of
-    the run.
+    """A planned arrival, or with a held rate a planned round: its `number` as that of users, row,
+    instant in seconds of the run.
     """
 
     number: int
@@ -49,8 +51,9 @@ def numbers_before(crowds: Sequence[Crowd]) -> list[int]:
 
 @dataclass(frozen=True, slots=True)
 class Numbering:
-    """The numbers of users and seats of a run as it was planned at first: where its load was changed since, those who
-    were planned then keep theirs, and the others have numbers beyond all of them.
+    """The numbers of users and seats of a run as it was planned at first: where its load was
+    changed since, those who were planned then keep theirs, and the others have numbers beyond all
+    of them.
     """
 
     users: tuple[int, ...]  # before each crowd
@@ -66,26 +69,42 @@ class Numbering:
         users[-1] = users[-2] + crowds[-1].load.numbers(crowds[-1])
         seats = list(itertools.accumulate((crowd.seats for crowd in crowds), initial=0))
         own = [b - a for a, b in itertools.pairwise(users)]
-        return cls(tuple(users), tuple(seats), users[-1], seats[-1], tuple(own), tuple(crowd.seats for crowd in crowds))
+        return cls(
+            tuple(users),
+            tuple(seats),
+            users[-1],
+            seats[-1],
+            tuple(own),
+            tuple(crowd.seats for crowd in crowds),
+        )
 
     def user(self, crowd: int, number: int) -> int:
         """The number of the `number`-th user of a crowd, from 1."""
         if number <= self.own_users[crowd]:
             return self.users[crowd] + number
-        return self.all_users + (number - self.own_users[crowd] - 1) * len(self.own_users) + crowd + 1
+        return (
+            self.all_users + (number - self.own_users[crowd] - 1) * len(self.own_users) + crowd + 1
+        )
 
     def seat(self, crowd: int, place: int) -> int:
         """The number of the `place`-th seat of a crowd, from 1."""
         if place <= self.own_seats[crowd]:
             return self.seats[crowd] + place
-        return self.all_seats + (place - self.own_seats[crowd] - 1) * len(self.own_seats) + crowd + 1
+        return (
+            self.all_seats + (place - self.own_seats[crowd] - 1) * len(self.own_seats) + crowd + 1
+        )
 
 
 def seats_of(
-    frozen: FrozenRun, shard: int, shards: int, planned: Numbering | None = None, *, only: int | None = None
+    frozen: FrozenRun,
+    shard: int,
+    shards: int,
+    planned: Numbering | None = None,
+    *,
+    only: int | None = None,
 ) -> list[Seat]:
-    """The planned users of one shard, or of its part of the crowd `only`, in order of start. Those of a row go to the
-    shards in turn. `planned` numbers them where the load was changed since.
+    """The planned users of one shard, or of its part of the crowd `only`, in order of start. Those
+    of a row go to the shards in turn. `planned` numbers them where the load was changed since.
     """
     places, made, numbering = frozen.places, list[Seat](), planned or Numbering.of(frozen.crowds)
     for no, crowd in enumerate(frozen.crowds):
@@ -100,7 +119,15 @@ def seats_of(
             given[row] = given.get(row, 0) + 1
         rounds = crowd.load.rounds_each
         made.extend(
-            Seat(numbering.user(no, number), numbering.seat(no, k), rows[k - 1], no, start, end, rounds)
+            Seat(
+                numbering.user(no, number),
+                numbering.seat(no, k),
+                rows[k - 1],
+                no,
+                start,
+                end,
+                rounds,
+            )
             for number, (k, start, end) in enumerate(crowd.users(), 1)
             if shard_at[k - 1] == shard
         )
@@ -116,8 +143,8 @@ def planned_by(seats: Sequence[Seat]) -> Callable[[float], int]:
 def arrivals_of(
     frozen: FrozenRun, crowd_no: int, shard: int, shards: int, planned: Numbering | None = None
 ) -> Iterator[Arrival]:
-    """Those of one shard, in order. Evenly spread ones go to the rows by turns and Poisson ones by lot, since dealt in
-    turn a row's would come too evenly; those of a row go to the shards in turn.
+    """Those of one shard, in order. Evenly spread ones go to the rows by turns and Poisson ones by
+    lot, since dealt in turn a row's would come too evenly; those of a row go to the shards in turn.
     """
     crowd, places = frozen.crowds[crowd_no], frozen.places
     counted: Iterable[float]
@@ -143,8 +170,11 @@ def arrivals_of(
             yield Arrival(numbering.user(crowd_no, number), first + row, crowd.starts_s + at)
 
 
-def slices_of(frozen: FrozenRun, uses: Sequence[frozenset[str]], table: str) -> tuple[int, dict[int, int]]:
-    """(how many slices there are of `table`, which slice, from 1, each seat has); `uses` are the tables of each row.
+def slices_of(
+    frozen: FrozenRun, uses: Sequence[frozenset[str]], table: str
+) -> tuple[int, dict[int, int]]:
+    """(how many slices there are of `table`, which slice, from 1, each seat has); `uses` are the
+    tables of each row.
 
     Seats whose rows don't use it get none; under a ceiling any seat may.
     """

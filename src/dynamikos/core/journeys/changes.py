@@ -1,8 +1,8 @@
 """Changes of a journey as values: the interface, the shell and whoever else make them alike.
 
-A change is plain data (JSON: `{"change": "switch", "at": "sign-in"}`), knows what it refers to by keys, and says what
-is to be selected afterwards. `at` is "step" or "step/request". `apply` raises DynamikosError with what to do, and the
-journey is untouched then. `Change` is the one list of them.
+A change is plain data (JSON: `{"change": "switch", "at": "sign-in"}`), knows what it refers to by
+keys, and says what is to be selected afterwards. `at` is "step" or "step/request". `apply` raises
+DynamikosError with what to do, and the journey is untouched then. `Change` is the one list of them.
 """
 
 from collections.abc import Mapping
@@ -26,7 +26,9 @@ from dynamikos.core.values.template import NAME
 Thinking = Literal["fixed", "even", "log-normal"]
 Shares = Mapping[str, Shared]
 NO_NAME = "A step needs a name: what the person does, such as “Sign in”."
-KEPT = frozenset((*StepBase.__struct_fields__, "steps", "requests", "use", "recorded"))  # never a kind's own
+KEPT = frozenset(
+    (*StepBase.__struct_fields__, "steps", "requests", "use", "recorded")
+)  # never a kind's own
 
 
 class Changed(NamedTuple):
@@ -54,7 +56,7 @@ class At(Told, frozen=True, kw_only=True):
         return self.at.partition("/")[2]
 
 
-# what is typed -----------------------------------------------------------------------------------------
+# what is typed ------------------------------------------------------------------------------------
 
 
 class WriteRequest(At, frozen=True, kw_only=True, tag="write-request"):
@@ -63,7 +65,11 @@ class WriteRequest(At, frozen=True, kw_only=True, tag="write-request"):
     value: Request
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
-        changes = {each.name: getattr(self.value, each.name) for each in fields(self.value) if each.name != "request"}
+        changes = {
+            each.name: getattr(self.value, each.name)
+            for each in fields(self.value)
+            if each.name != "request"
+        }
         return Changed(edit.change_request(journey, self.step, self.request, **changes), self.at)
 
 
@@ -90,12 +96,14 @@ def _spread(think: str, low: float, high: float) -> None:
     """Raises DynamikosError for limits that make no sense."""
     if think in ("even", "log-normal") and high <= low:
         what = "the longest" if think == "even" else "the 95th percentile"
-        raise DynamikosError(f"With {think} think times {what} must be more than {low:g} s; it is {high:g} s.")
+        raise DynamikosError(
+            f"With {think} think times {what} must be more than {low:g} s; it is {high:g} s."
+        )
 
 
 class WriteStep(Think, frozen=True, kw_only=True, tag="write-step"):
-    """A step's name, think time and note, the part it stands in, and in `does` the fields of its kind as plain values
-    (docs/journey.schema.json); what stands inside it stays.
+    """A step's name, think time and note, the part it stands in, and in `does` the fields of its
+    kind as plain values (docs/journey.schema.json); what stands inside it stays.
     """
 
     name: str
@@ -108,7 +116,12 @@ class WriteStep(Think, frozen=True, kw_only=True, tag="write-step"):
             raise DynamikosError(NO_NAME)
         _, _, old = edit.find(journey, self.step)
         journey = edit.change_step(
-            journey, self.step, name=self.name, note=self.note, **self.fields(), **_own(old, self.does)
+            journey,
+            self.step,
+            name=self.name,
+            note=self.note,
+            **self.fields(),
+            **_own(old, self.does),
         )
         home, _ = edit.home_of(journey, self.step)
         if self.part not in (None, home.part) and not home.owner:
@@ -132,23 +145,40 @@ def _own(old: Step, plain: Mapping[str, Any]) -> dict[str, object]:
     except msgspec.ValidationError as problem:
         said = str(problem)
         if "matching regex" in said:
-            said = "a name has small letters, digits and _; a function is written as module.function"
+            said = (
+                "a name has small letters, digits and _; a function is written as module.function"
+            )
         raise DynamikosError(f"This can't be kept: {said}") from problem
-    if tagged(untagged([whole]))[0]["does"] != old.kind:  # an empty text is not written, and it says what is done
-        raise DynamikosError(f"“{old.name}” needs its {' and '.join(plain)}: empty it would do nothing.")
-    return {each.name: getattr(made, each.name) for each in fields(old) if each.encode_name in plain}
+    if (
+        tagged(untagged([whole]))[0]["does"] != old.kind
+    ):  # an empty text is not written, and it says what is done
+        raise DynamikosError(
+            f"“{old.name}” needs its {' and '.join(plain)}: empty it would do nothing."
+        )
+    return {
+        each.name: getattr(made, each.name) for each in fields(old) if each.encode_name in plain
+    }
 
 
 def _branches(old: Step, given: Any) -> list[dict[str, Any]]:
-    """Branches as given, with the steps that stand in them. Raises DynamikosError when there are more or fewer."""
+    """Branches as given, with the steps that stand in them. Raises DynamikosError when there are
+    more or fewer.
+    """
     if not isinstance(given, list | tuple) or not all(isinstance(each, Mapping) for each in given):
-        raise DynamikosError('This can\'t be kept: branches are a list, such as [{"when": "{{ round.number > 1 }}"}].')
+        raise DynamikosError(
+            'This can\'t be kept: branches are a list, such as [{"when": "{{ round.number > 1 '
+            '}}"}].'
+        )
     if len(given) != len(old.branches):
         raise DynamikosError(
-            f"“{old.name}” has {len(old.branches)} branches, and {len(given)} were sent; add-branch and remove-branch"
+            f"“{old.name}” has {len(old.branches)} branches, and {len(given)} were sent; "
+            "add-branch and remove-branch"
             " change how many there are."
         )
-    return [{**each, "steps": msgspec.to_builtins(has.steps)} for each, has in zip(given, old.branches, strict=True)]
+    return [
+        {**each, "steps": msgspec.to_builtins(has.steps)}
+        for each, has in zip(given, old.branches, strict=True)
+    ]
 
 
 class WriteJourney(Told, frozen=True, kw_only=True, tag="write-journey"):
@@ -163,13 +193,19 @@ class WriteJourney(Told, frozen=True, kw_only=True, tag="write-journey"):
         if not self.name.strip():
             raise DynamikosError("A journey needs a name.")
         return Changed(
-            replace(journey, name=self.name, note=self.note, headers=self.headers, authorization=self.authorization)
+            replace(
+                journey,
+                name=self.name,
+                note=self.note,
+                headers=self.headers,
+                authorization=self.authorization,
+            )
         )
 
 
 class ThinkAll(Told, frozen=True, kw_only=True, tag="think-all"):
-    """Think times of all steps that have one: the recorded ones × `value`, or of one kind with `value` (and `to`)
-    seconds.
+    """Think times of all steps that have one: the recorded ones × `value`, or of one kind with
+    `value` (and `to`) seconds.
     """
 
     think: Literal["recorded", "fixed", "even", "log-normal"]
@@ -193,13 +229,17 @@ class PutColumn(Told, frozen=True, kw_only=True, tag="put-column"):
             raise DynamikosError("Say which text the column is to replace.")
         if not NAME.match(self.name):
             raise DynamikosError(f"'{self.name}' is no name of a column, such as observers.email.")
-        if gone := set(self.places) - {each.key for each in columns.occurrences(journey, self.value)}:
+        if gone := set(self.places) - {
+            each.key for each in columns.occurrences(journey, self.value)
+        }:
             where = ", ".join(sorted(gone))
-            raise DynamikosError(f"“{self.value}” does not stand in {where} any more; reload the page.")
+            raise DynamikosError(
+                f"“{self.value}” does not stand in {where} any more; reload the page."
+            )
         return Changed(columns.put_column(journey, self.value, self.name, self.places))
 
 
-# where it stands ---------------------------------------------------------------------------------------
+# where it stands ----------------------------------------------------------------------------------
 
 
 class Move(At, frozen=True, kw_only=True, tag="move"):
@@ -226,7 +266,14 @@ class Place(At, frozen=True, kw_only=True, tag="place"):
 
 def _where(journey: Journey, request: str, at: str) -> str:
     """Where a moved request is now."""
-    return next((f"{step.step}/{each.request}" for step, each in journey.requests() if each.request == request), at)
+    return next(
+        (
+            f"{step.step}/{each.request}"
+            for step, each in journey.requests()
+            if each.request == request
+        ),
+        at,
+    )
 
 
 class PutInto(At, frozen=True, kw_only=True, tag="put-into"):
@@ -272,7 +319,7 @@ class Gather(Told, frozen=True, kw_only=True, tag="gather"):
         return Changed(edit.gather(journey, self.chosen, self.to), self.to)
 
 
-# what is there -----------------------------------------------------------------------------------------
+# what is there ------------------------------------------------------------------------------------
 
 
 class Switch(At, frozen=True, kw_only=True, tag="switch"):
@@ -298,7 +345,11 @@ class Remove(At, frozen=True, kw_only=True, tag="remove"):
         return Changed(edit.remove_step(journey, self.step))
 
 
-SINGLE: dict[str, type[Switch | Duplicate | Remove]] = {"switch": Switch, "duplicate": Duplicate, "remove": Remove}
+SINGLE: dict[str, type[Switch | Duplicate | Remove]] = {
+    "switch": Switch,
+    "duplicate": Duplicate,
+    "remove": Remove,
+}
 
 
 class Several(Told, frozen=True, kw_only=True, tag="several"):
@@ -309,7 +360,11 @@ class Several(Told, frozen=True, kw_only=True, tag="several"):
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         single = SINGLE[self.each]
-        return Changed(edit.each_of(journey, self.chosen, lambda made, at: single(at=at).apply(made, shared).journey))
+        return Changed(
+            edit.each_of(
+                journey, self.chosen, lambda made, at: single(at=at).apply(made, shared).journey
+            )
+        )
 
 
 class AddStep(Told, frozen=True, kw_only=True, tag="add-step"):
@@ -325,7 +380,11 @@ class AddStep(Told, frozen=True, kw_only=True, tag="add-step"):
         key, after = made.rounds[-1].step, self.after.partition("/")[0]
         if after:
             part = edit.find(made, after)[0]
-            outer = (n for n, top in enumerate(made.part(part)) if any(each.step == after for each in walk((top,))))
+            outer = (
+                n
+                for n, top in enumerate(made.part(part))
+                if any(each.step == after for each in walk((top,)))
+            )
             at = next(outer, None)
             if at is not None:
                 made = edit.place_step(made, key, part, at + 1)
@@ -350,7 +409,8 @@ class UseShared(Told, frozen=True, kw_only=True, tag="use-shared"):
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         if self.shared not in shared:
             raise DynamikosError(
-                "Choose a shared step; one is made from a step of a journey by “Share with other journeys”."
+                "Choose a shared step; one is made from a step of a journey by “Share with other "
+                "journeys”."
             )
         made = edit.use_shared(journey, "rounds", self.shared, shared[self.shared])
         return Changed(made, made.rounds[-1].step)
@@ -384,7 +444,11 @@ class AddBranch(At, frozen=True, kw_only=True, tag="add-branch"):
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         step = _branching(journey, self.step)
-        new = Branch(name="another") if step.kind == "choose" else Branch(when="{{ round.number > 1 }}")
+        new = (
+            Branch(name="another")
+            if step.kind == "choose"
+            else Branch(when="{{ round.number > 1 }}")
+        )
         last = len(step.branches) - (step.kind == "if" and not step.branches[-1].when)
         made = (*step.branches[:last], new, *step.branches[last:])
         return Changed(edit.change_step(journey, self.step, branches=made), self.at)
@@ -398,7 +462,9 @@ class RemoveBranch(At, frozen=True, kw_only=True, tag="remove-branch"):
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         step = _branching(journey, self.step)
         if not 0 <= self.branch < len(step.branches):
-            raise DynamikosError(f"“{step.name}” has no branch {self.branch + 1} any more; reload the page.")
+            raise DynamikosError(
+                f"“{step.name}” has no branch {self.branch + 1} any more; reload the page."
+            )
         if len(step.branches) == 1:
             raise DynamikosError("One branch has to stay; delete the whole item instead.")
         kept = tuple(each for number, each in enumerate(step.branches) if number != self.branch)
@@ -458,10 +524,14 @@ CHANGES: tuple[type[Change], ...] = get_args(Change)
 
 
 def read_change(plain: Any) -> Change:
-    """A change from plain data, as JSON gives it. Raises DynamikosError in words for what is none."""
+    """A change from plain data, as JSON gives it. Raises DynamikosError in words for what is
+    none.
+    """
     try:
         made: Change = msgspec.convert(plain, Change)
     except msgspec.ValidationError as problem:
         known = ", ".join(str(each.__struct_config__.tag) for each in CHANGES)
-        raise DynamikosError(f"This is no change of a journey: {problem}. There are {known}.") from problem
+        raise DynamikosError(
+            f"This is no change of a journey: {problem}. There are {known}."
+        ) from problem
     return made

@@ -1,4 +1,6 @@
-"""Recorded texts that stand in a column of the test data: where they are sent, and a column put in their place."""
+"""Recorded texts that stand in a column of the test data: where they are sent, and a column put in
+their place.
+"""
 
 import re
 from collections.abc import Iterable, Mapping
@@ -16,7 +18,9 @@ WORD = re.compile(r"[^\s\"'&=,;{}\[\]<>]+")
 
 
 class Occurrence(msgspec.Struct, frozen=True, kw_only=True):
-    """A text in a request: where (step and request keys, place such as "field email"), and what stands around it."""
+    """A text in a request: where (step and request keys, place such as "field email"), and what
+    stands around it.
+    """
 
     step: str
     request: str
@@ -42,7 +46,9 @@ def sent_texts(journey: Journey) -> set[str]:
         if place.startswith(("field ", "query ", "part ")) and "{{" not in text:
             found.add(text)
         elif not place.startswith(NO_DATA):
-            found.update(WORD.findall(re.sub(r"\{\{.*?\}\}", " ", text.replace("/", " ").replace("?", " "))))
+            found.update(
+                WORD.findall(re.sub(r"\{\{.*?\}\}", " ", text.replace("/", " ").replace("?", " ")))
+            )
 
     for _, request in journey.requests():
         for place, text in request.texts():
@@ -61,19 +67,29 @@ def occurrences(journey: Journey, value: str) -> list[Occurrence]:
                 before = text[max(0, match.start() - AROUND) : match.start()]
                 after = text[match.end() : match.end() + AROUND]
                 made.append(
-                    Occurrence(step=step.step, request=request.request, place=place, before=before, after=after)
+                    Occurrence(
+                        step=step.step,
+                        request=request.request,
+                        place=place,
+                        before=before,
+                        after=after,
+                    )
                 )
     return made
 
 
 def put_column(journey: Journey, value: str, name: str, places: Iterable[str]) -> Journey:
-    """With `value` replaced by `{{ name }}` in the places (keys of occurrences) that were chosen."""
+    """With `value` replaced by `{{ name }}` in the places (keys of occurrences) that were
+    chosen.
+    """
     chosen, pattern, hole = set(places), _whole(value), f"{{{{ {name} }}}}"
 
     def put(at: str, request: Request) -> Request:
         return request.with_texts(
             lambda place, text: (
-                pattern.sub(lambda _: hole, text) if f"{at}/{request.request}/{place}" in chosen else text
+                pattern.sub(lambda _: hole, text)
+                if f"{at}/{request.request}/{place}" in chosen
+                else text
             )
         )
 
@@ -81,8 +97,8 @@ def put_column(journey: Journey, value: str, name: str, places: Iterable[str]) -
 
 
 def renamed(journey: Journey, old: str, new: str) -> Journey:
-    """With the name `old` ("observers.email") called `new` in every hole of every text; what stands between quotes
-    there stays.
+    """With the name `old` ("observers.email") called `new` in every hole of every text; what stands
+    between quotes there stays.
     """
     name = re.compile(rf"""('[^']*'|"[^"]*")|(?<![\w.]){re.escape(old)}(?![\w.])""")
 
@@ -92,16 +108,24 @@ def renamed(journey: Journey, old: str, new: str) -> Journey:
     return journey.with_texts(lambda _, text: HOLE.sub(hole, text))
 
 
-def matches(journey: Journey, columns: Mapping[str, Mapping[str, int]]) -> list[tuple[str, str, int]]:
-    """(value, column, row from 0) of each sent text that a column holds; the columns of one row with most matches
-    first.
+def matches(
+    journey: Journey, columns: Mapping[str, Mapping[str, int]]
+) -> list[tuple[str, str, int]]:
+    """(value, column, row from 0) of each sent text that a column holds; the columns of one row
+    with most matches first.
 
     `columns` maps "table.column" to its values and the first row each is in.
     """
     texts = sent_texts(journey)
-    found = [(value, name, rows[value]) for name, rows in columns.items() for value in texts & rows.keys()]
+    found = [
+        (value, name, rows[value])
+        for name, rows in columns.items()
+        for value in texts & rows.keys()
+    ]
     together: dict[tuple[str, int], int] = {}
     for _, name, row in found:
         key = (name.partition(".")[0], row)
         together[key] = together.get(key, 0) + 1
-    return sorted(found, key=lambda each: (-together[(each[1].partition(".")[0], each[2])], each[1], each[0]))
+    return sorted(
+        found, key=lambda each: (-together[(each[1].partition(".")[0], each[2])], each[1], each[0])
+    )

@@ -1,4 +1,6 @@
-"""Changes to a journey as pure functions: old value in, new value out. A part that is not there raises EditError."""
+"""Changes to a journey as pure functions: old value in, new value out. A part that is not there
+raises EditError.
+"""
 
 from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
@@ -65,7 +67,9 @@ def with_list(journey: Journey, home: Home, steps: Iterable[Step]) -> Journey:
     if not home.owner:
         return replace(journey, **{home.part: tuple(steps)})
     made = tuple(steps)
-    return journey.mapped(lambda step: step.with_slot(home.slot, made) if step.step == home.owner else step)
+    return journey.mapped(
+        lambda step: step.with_slot(home.slot, made) if step.step == home.owner else step
+    )
 
 
 def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Step, int, Request]:
@@ -74,14 +78,19 @@ def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Ste
     for index, request in enumerate(step.requests):
         if request.request == request_key:
             return step, index, request
-    raise EditError(f"there is no request '{request_key}' in step '{step_key}' any more; reload the page")
+    raise EditError(
+        f"there is no request '{request_key}' in step '{step_key}' any more; reload the page"
+    )
 
 
 def change_step(journey: Journey, step_key: str, **changes: Any) -> Journey:
     """With fields of one step replaced; its key stays."""
     _, _, found = find(journey, step_key)
     if strange := sorted(changes.keys() - set(found.__struct_fields__)):
-        raise EditError(f"“{found.name}” has no {' or '.join(strange)}; this is a change of another kind of step.")
+        raise EditError(
+            f"“{found.name}” has no {' or '.join(strange)}; this is a change of another kind of "
+            "step."
+        )
     return journey.mapped(lambda step: replace(step, **changes) if step.step == step_key else step)
 
 
@@ -94,7 +103,9 @@ def change_request(journey: Journey, step_key: str, request_key: str, **changes:
 
 
 def move_step(journey: Journey, step_key: str, by: int) -> Journey:
-    """One place up (−1) or down (+1); at an edge out of the step it stands in, or over into the neighbouring part."""
+    """One place up (−1) or down (+1); at an edge out of the step it stands in, or over into the
+    neighbouring part.
+    """
     home, index = home_of(journey, step_key)
     steps = list_of(journey, home)
     step = steps.pop(index)
@@ -144,7 +155,9 @@ def place_before(journey: Journey, at: str, before: str) -> Journey:
             return journey
         own_home, own = home_of(journey, step_key)
         home, index = home_of(journey, other_step)
-        return _put(journey, step_key, home, index - 1 if own_home == home and own < index else index)
+        return _put(
+            journey, step_key, home, index - 1 if own_home == home and own < index else index
+        )
     find(journey, other_step)
     if at == before:
         return journey
@@ -152,11 +165,21 @@ def place_before(journey: Journey, at: str, before: str) -> Journey:
     without = remove_request(journey, step_key, request_key)
     _, _, target = find(without, other_step)
     if not isinstance(target, Sending):
-        raise EditError(f"“{target.name}” sends no requests of its own; drop it on a step that does.")
-    place = find_request(without, other_step, other_request)[1] if other_request else len(target.requests)
+        raise EditError(
+            f"“{target.name}” sends no requests of its own; drop it on a step that does."
+        )
+    place = (
+        find_request(without, other_step, other_request)[1]
+        if other_request
+        else len(target.requests)
+    )
     if step_key != other_step:
-        request = replace(request, request=key_from(request.request, {each.request for each in target.requests}))
-    return change_step(without, other_step, requests=(*target.requests[:place], request, *target.requests[place:]))
+        request = replace(
+            request, request=key_from(request.request, {each.request for each in target.requests})
+        )
+    return change_step(
+        without, other_step, requests=(*target.requests[:place], request, *target.requests[place:])
+    )
 
 
 def put_into(journey: Journey, step_key: str, owner: str, slot: int) -> Journey:
@@ -168,7 +191,9 @@ def put_into(journey: Journey, step_key: str, owner: str, slot: int) -> Journey:
 
 
 def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> Journey:
-    """One place up or down; at the edge of its step, over into the step beside it in the same journey."""
+    """One place up or down; at the edge of its step, over into the step beside it in the same
+    journey.
+    """
     step, index, request = find_request(journey, step_key, request_key)
     requests = list(step.requests)
     requests.pop(index)
@@ -181,7 +206,9 @@ def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> 
     if not 0 <= at < len(order):
         return journey
     neighbour = order[at]
-    renamed = replace(request, request=key_from(request.request, {each.request for each in neighbour.requests}))
+    renamed = replace(
+        request, request=key_from(request.request, {each.request for each in neighbour.requests})
+    )
     joined = (renamed, *neighbour.requests) if by > 0 else (*neighbour.requests, renamed)
     journey = change_step(journey, step_key, requests=tuple(requests))
     return change_step(journey, neighbour.step, requests=joined)
@@ -195,12 +222,16 @@ def remove_step(journey: Journey, step_key: str) -> Journey:
 
 def remove_request(journey: Journey, step_key: str, request_key: str) -> Journey:
     step, index, _ = find_request(journey, step_key, request_key)
-    return change_step(journey, step_key, requests=step.requests[:index] + step.requests[index + 1 :])
+    return change_step(
+        journey, step_key, requests=step.requests[:index] + step.requests[index + 1 :]
+    )
 
 
 def _own(step: Step) -> None:
     if step.use:
-        raise EditError(f"“{step.name}” is a shared step; give it requests of its own in this journey first.")
+        raise EditError(
+            f"“{step.name}” is a shared step; give it requests of its own in this journey first."
+        )
 
 
 def _sends(step: Step) -> None:
@@ -219,14 +250,21 @@ def use_shared(journey: Journey, part: Part, key: str, shared: Shared) -> Journe
     return _with(
         journey,
         part,
-        [*journey.part(part), Sending(step=step_key, name=shared.name, use=key, requests=shared.requests)],
+        [
+            *journey.part(part),
+            Sending(step=step_key, name=shared.name, use=key, requests=shared.requests),
+        ],
     )
 
 
-def each_of(journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, str], Journey]) -> Journey:
-    """`edit` applied to several steps ("step") and requests ("step/request") in the journey's order, to each once.
+def each_of(
+    journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, str], Journey]
+) -> Journey:
+    """`edit` applied to several steps ("step") and requests ("step/request") in the journey's
+    order, to each once.
 
-    A request whose step is chosen too is left to its step. Raises EditError when one is not there any more.
+    A request whose step is chosen too is left to its step. Raises EditError when one is not there
+    any more.
     """
     wanted = set(chosen)
     places = []
@@ -234,7 +272,11 @@ def each_of(journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, st
         if step.step in wanted:
             places.append(step.step)
         else:
-            places.extend(at for at in (f"{step.step}/{each.request}" for each in step.requests) if at in wanted)
+            places.extend(
+                at
+                for at in (f"{step.step}/{each.request}" for each in step.requests)
+                if at in wanted
+            )
     missing = sorted(at for at in wanted - set(places) if at.partition("/")[0] not in places)
     if missing:
         raise EditError(f"“{missing[0]}” is not in this journey any more; reload the page")
@@ -244,7 +286,9 @@ def each_of(journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, st
 
 
 def gather(journey: Journey, chosen: Iterable[str], to: str) -> Journey:
-    """The chosen requests, and all requests of chosen steps, moved in their order to the end of step `to`."""
+    """The chosen requests, and all requests of chosen steps, moved in their order to the end of
+    step `to`.
+    """
 
     def move(made: Journey, at: str) -> Journey:
         step_key, _, request_key = at.partition("/")
@@ -273,7 +317,9 @@ def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
     _, index, _ = find_request(journey, step_key, request_key)
     _own(step)
     if index == 0:
-        raise EditError("This is the first request of its step, so there is nothing to split off before it.")
+        raise EditError(
+            "This is the first request of its step, so there is nothing to split off before it."
+        )
     name = f"{step.name}, continued"
     key = key_from(name, {each.step for _, each in journey.steps()})
     later = Sending(
@@ -285,7 +331,10 @@ def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
         requests=step.requests[index:],
     )
     steps = list_of(journey, home)
-    steps[at : at + 1] = [replace(step, requests=step.requests[:index], think_s=0.0, think="fixed"), later]
+    steps[at : at + 1] = [
+        replace(step, requests=step.requests[:index], think_s=0.0, think="fixed"),
+        later,
+    ]
     return with_list(journey, home, steps)
 
 
@@ -298,14 +347,19 @@ def merge_step(journey: Journey, step_key: str) -> Journey:
     home, at = home_of(journey, step_key)
     steps = list_of(journey, home)
     if at + 1 >= len(steps):
-        raise EditError(f"“{step.name}” is the last step of the {home.part}, so there is none after it to merge with.")
+        raise EditError(
+            f"“{step.name}” is the last step of the {home.part}, so there is none after it to "
+            "merge with."
+        )
     following = steps[at + 1]
     for each in (step, following):
         _sends(each)
         _own(each)
     requests = list(step.requests)
     for request in following.requests:
-        requests.append(replace(request, request=key_from(request.request, {each.request for each in requests})))
+        requests.append(
+            replace(request, request=key_from(request.request, {each.request for each in requests}))
+        )
     steps[at : at + 2] = [
         replace(
             step,
@@ -324,8 +378,14 @@ def duplicate(journey: Journey, step_key: str, request_key: str = "") -> Journey
     _, _, step = find(journey, step_key)
     if request_key:
         _, index, request = find_request(journey, step_key, request_key)
-        copy = replace(request, request=key_from(request.request, {each.request for each in step.requests}))
-        return change_step(journey, step_key, requests=(*step.requests[: index + 1], copy, *step.requests[index + 1 :]))
+        copy = replace(
+            request, request=key_from(request.request, {each.request for each in step.requests})
+        )
+        return change_step(
+            journey,
+            step_key,
+            requests=(*step.requests[: index + 1], copy, *step.requests[index + 1 :]),
+        )
     taken = {each.step for _, each in journey.steps()}
 
     def renamed(each: Step) -> Step:
@@ -350,8 +410,8 @@ def switch(journey: Journey, step_key: str, request_key: str = "") -> Journey:
 
 
 def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
-    """What a rehearsal performs that begins at step `start` (after the opening) and halts before `until` ("step" or
-    "step/request").
+    """What a rehearsal performs that begins at step `start` (after the opening) and halts before
+    `until` ("step" or "step/request").
 
     Raises EditError when either is not in the journey.
     """
@@ -361,7 +421,8 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
         part, index, _ = find(journey, start)
         if part == "cleanup":
             raise EditError(
-                "The clean-up is performed after a rehearsal, when it is asked for there; begin with another step."
+                "The clean-up is performed after a rehearsal, when it is asked for there; begin "
+                "with another step."
             )
         if part == "opening":
             parts["opening"] = parts["opening"][index:]
@@ -381,11 +442,14 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
         keys = [each.step for each in parts[part]]
         if step_key not in keys:
             raise EditError(
-                f"“{step.name}” comes before the step it would begin with, so there is nothing to rehearse."
+                f"“{step.name}” comes before the step it would begin with, so there is nothing to "
+                "rehearse."
             )
         kept = parts[part][: keys.index(step_key)]
         parts[part] = [*kept, replace(step, requests=step.requests[:at])] if at else kept
-        for later in PARTS[PARTS.index(part) + 1 : -1]:  # what was done until then may still be cleaned up
+        for later in PARTS[
+            PARTS.index(part) + 1 : -1
+        ]:  # what was done until then may still be cleaned up
             parts[later] = []
     return replace(journey, **{part: tuple(steps) for part, steps in parts.items()})
 
@@ -402,8 +466,11 @@ def _outermost(journey: Journey, step_key: str) -> str:
 ITEMS: tuple[Kind, ...] = tuple(kind for kind in KINDS if kind != "step")
 
 
-def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds") -> tuple[Journey, str]:
-    """(journey with a new item of `kind` after step `after`, or at the end of `part`; the item's key).
+def add_item(
+    journey: Journey, kind: Kind, after: str = "", part: Part = "rounds"
+) -> tuple[Journey, str]:
+    """(journey with a new item of `kind` after step `after`, or at the end of `part`; the item's
+    key).
 
     Raises EditError.
     """
@@ -418,7 +485,9 @@ def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds
 
 
 def wrap(journey: Journey, step_key: str, kind: Kind) -> tuple[Journey, str]:
-    """(journey with the step inside a new item of `kind` that holds steps; the item's key). Raises EditError."""
+    """(journey with the step inside a new item of `kind` that holds steps; the item's key). Raises
+    EditError.
+    """
     if kind not in NESTING:
         raise EditError(f"'{kind}' holds no steps; there are {', '.join(NESTING)}")
     _, _, step = find(journey, step_key)
@@ -434,7 +503,8 @@ def wrap(journey: Journey, step_key: str, kind: Kind) -> tuple[Journey, str]:
 
 
 def unwrap(journey: Journey, step_key: str) -> Journey:
-    """Without an item that holds steps; they take its place, those of all its branches one after the other.
+    """Without an item that holds steps; they take its place, those of all its branches one after
+    the other.
 
     Raises EditError.
     """
@@ -448,8 +518,8 @@ def unwrap(journey: Journey, step_key: str) -> Journey:
 
 
 def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journey:
-    """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and "log-normal" with `value`
-    (and `to`) seconds.
+    """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and
+    "log-normal" with `value` (and `to`) seconds.
     """
     made = journey
     for _, step in journey.steps():

@@ -1,5 +1,5 @@
-"""Requests from an OpenAPI 3 description: chosen operations, with examples from the description or made from its
-schemas.
+"""Requests from an OpenAPI 3 description: chosen operations, with examples from the description or
+made from its schemas.
 """
 
 import json
@@ -39,7 +39,9 @@ Node = dict[str, Any]
 
 
 class Operation(msgspec.Struct, frozen=True, kw_only=True):
-    """One operation: "GET /skies/{id}", the words for it, the group it is in, whether it only reads."""
+    """One operation: "GET /skies/{id}", the words for it, the group it is in, whether it only
+    reads.
+    """
 
     key: str
     summary: str
@@ -52,13 +54,22 @@ class Description:
 
     def __init__(self, data: bytes, name: str = "the description") -> None:
         if len(data) > MAX_BYTES:
-            raise ImportRefused(f"{name} has {len(data):,} bytes; a description of at most {MAX_BYTES:,} can be read.")
+            raise ImportRefused(
+                f"{name} has {len(data):,} bytes; a description of at most {MAX_BYTES:,} can be "
+                "read."
+            )
         try:
             text = data.decode("utf-8-sig")
         except UnicodeDecodeError as problem:
-            raise ImportRefused(f"{name} is not UTF-8 text (byte {problem.start:,}); save it as UTF-8.") from problem
+            raise ImportRefused(
+                f"{name} is not UTF-8 text (byte {problem.start:,}); save it as UTF-8."
+            ) from problem
         try:
-            found = json.loads(text) if text.lstrip()[:1] == "{" else yaml.load(text, Loader=yaml.CSafeLoader)
+            found = (
+                json.loads(text)
+                if text.lstrip()[:1] == "{"
+                else yaml.load(text, Loader=yaml.CSafeLoader)
+            )
         except json.JSONDecodeError as problem:
             raise ImportRefused(
                 f"{name} is not JSON: line {problem.lineno}, column {problem.colno}: {problem.msg}."
@@ -73,7 +84,8 @@ class Description:
             raise ImportRefused(f"{name} can't be read: {problem}") from problem
         if not isinstance(found, dict):
             raise ImportRefused(
-                f"{name} is not an OpenAPI description: it holds {type(found).__name__}, not an object with `openapi`"
+                f"{name} is not an OpenAPI description: it holds {type(found).__name__}, not an "
+                "object with `openapi`"
                 " and `paths`."
             )
         version = str(found.get("openapi", ""))
@@ -85,15 +97,19 @@ class Description:
                 if version
                 else "has no `openapi` version"
             )
-            raise ImportRefused(f"{name} {old}; versions 3.0 and 3.1 can be read. Convert it to version 3 first.")
+            raise ImportRefused(
+                f"{name} {old}; versions 3.0 and 3.1 can be read. Convert it to version 3 first."
+            )
         if not isinstance(found.get("paths"), dict) or not found["paths"]:
             raise ImportRefused(f"{name} has no `paths`, so there is no operation to choose.")
         self.document: Node = found
         self.title = (
-            str((found.get("info") or {}).get("title") or name) if isinstance(found.get("info"), dict) else name
+            str((found.get("info") or {}).get("title") or name)
+            if isinstance(found.get("info"), dict)
+            else name
         )
 
-    # reading -------------------------------------------------------------------------------------------
+    # reading --------------------------------------------------------------------------------------
 
     def resolve(self, node: Any, seen: tuple[str, ...] = ()) -> Node:
         """`node` with a local $ref followed.
@@ -107,7 +123,8 @@ class Description:
             return node
         if not ref.startswith("#/"):
             raise ImportRefused(
-                f"The reference '{ref}' leads to another file; only references inside the description can be followed."
+                f"The reference '{ref}' leads to another file; only references inside the "
+                "description can be followed."
                 " Bundle it into one file."
             )
         if ref in seen:
@@ -132,7 +149,11 @@ class Description:
         made = []
         for path, method, operation, _ in self._each():
             tags = operation.get("tags")
-            group = str(tags[0]) if isinstance(tags, list) and tags else path.strip("/").partition("/")[0]
+            group = (
+                str(tags[0])
+                if isinstance(tags, list) and tags
+                else path.strip("/").partition("/")[0]
+            )
             summary = str(operation.get("summary") or operation.get("operationId") or "")
             made.append(
                 Operation(
@@ -147,19 +168,33 @@ class Description:
         return made
 
     def base(self) -> str:
-        """The first server's address with its variables' defaults; "" when it gives none or a relative one."""
+        """The first server's address with its variables' defaults; "" when it gives none or a
+        relative one.
+        """
         servers = self.document.get("servers")
-        server = servers[0] if isinstance(servers, list) and servers and isinstance(servers[0], dict) else {}
+        server = (
+            servers[0]
+            if isinstance(servers, list) and servers and isinstance(servers[0], dict)
+            else {}
+        )
         url = str(server.get("url", ""))
         variables = server.get("variables")
         for name, variable in (variables if isinstance(variables, dict) else {}).items():
             url = url.replace("{" + str(name) + "}", str((variable or {}).get("default", "")))
         return url.rstrip("/") if urlsplit(url).scheme in ("http", "https") else ""
 
-    # examples ------------------------------------------------------------------------------------------
+    # examples -------------------------------------------------------------------------------------
 
-    def example(self, schema: Any, depth: int = 0, budget: list[int] | None = None, above: tuple[str, ...] = ()) -> Any:
-        """A value that fits `schema` (JSON Schema as OpenAPI uses it); None where it would go round in a circle."""
+    def example(
+        self,
+        schema: Any,
+        depth: int = 0,
+        budget: list[int] | None = None,
+        above: tuple[str, ...] = (),
+    ) -> Any:
+        """A value that fits `schema` (JSON Schema as OpenAPI uses it); None where it would go round
+        in a circle.
+        """
         budget = budget if budget is not None else [MAX_VALUES]
         budget[0] -= 1
         ref = schema.get("$ref") if isinstance(schema, dict) else None
@@ -193,7 +228,8 @@ class Description:
         for name in ("oneOf", "anyOf"):
             if isinstance(schema.get(name), list) and schema[name]:
                 other = next(
-                    (each for each in schema[name] if self.resolve(each).get("type") != "null"), schema[name][0]
+                    (each for each in schema[name] if self.resolve(each).get("type") != "null"),
+                    schema[name][0],
                 )
                 return self.example(other, depth + 1, budget, above)
         return self._by_type(schema, depth, budget, above)
@@ -235,8 +271,8 @@ class Description:
         return text[: int(most)] if isinstance(most, int) else text
 
     def _given(self, holder: Node) -> Any:
-        """The example of a parameter or of a media type: its own, the first of its named ones, else one that fits its
-        schema.
+        """The example of a parameter or of a media type: its own, the first of its named ones, else
+        one that fits its schema.
         """
         if "example" in holder:
             return holder["example"]
@@ -247,11 +283,11 @@ class Description:
                 return first["value"]
         return self.example(holder.get("schema") or {})
 
-    # requests ------------------------------------------------------------------------------------------
+    # requests -------------------------------------------------------------------------------------
 
     def journey(self, name: str, chosen: Collection[str], base: str) -> Journey:
-        """A journey with a step for each chosen operation ("GET /skies/{id}"); `base` stands before each path ("{{
-        env.target }}").
+        """A journey with a step for each chosen operation ("GET /skies/{id}"); `base` stands before
+        each path ("{{ env.target }}").
 
         Raises ImportRefused when nothing is chosen.
         """
@@ -272,7 +308,8 @@ class Description:
             )
         if not steps:
             raise ImportRefused(
-                "No operation is chosen, so nothing would be left. Tick those that the journey shall perform."
+                "No operation is chosen, so nothing would be left. Tick those that the journey "
+                "shall perform."
             )
         return Journey(
             form=1,
@@ -300,11 +337,21 @@ class Description:
             if where == "path":
                 text = ",".join(map(_text, value)) if isinstance(value, list) else _text(value)
                 path = path.replace("{" + name + "}", quote(text, safe=""))
-            elif not parameter.get("required") and "example" not in parameter and "examples" not in parameter:
+            elif (
+                not parameter.get("required")
+                and "example" not in parameter
+                and "examples" not in parameter
+            ):
                 continue
             elif where == "query":
-                query.extend((name, _text(each)) for each in (value if isinstance(value, list) else [value]))
-            elif where == "header" and name.lower() not in ("accept", "content-type", "authorization"):
+                query.extend(
+                    (name, _text(each)) for each in (value if isinstance(value, list) else [value])
+                )
+            elif where == "header" and name.lower() not in (
+                "accept",
+                "content-type",
+                "authorization",
+            ):
                 headers.append((name, _text(value)))
             elif where == "cookie":
                 cookies.append(f"{name}={_text(value)}")
@@ -343,7 +390,11 @@ class Description:
         if "json" in kind:
             text = json.dumps(value, ensure_ascii=False, indent=1).replace("{{", "{ {")
             return Body(json=text, type="" if kind == "application/json" else kind)
-        fields = [(str(name), _text(each)) for name, each in value.items()] if isinstance(value, dict) else []
+        fields = (
+            [(str(name), _text(each)) for name, each in value.items()]
+            if isinstance(value, dict)
+            else []
+        )
         if kind == "application/x-www-form-urlencoded":
             return Body(form=tuple(fields))
         if kind == "multipart/form-data":
@@ -351,7 +402,8 @@ class Description:
             files = {
                 name
                 for name, each in properties.items()
-                if self.resolve(each).get("format") == "binary" or "contentMediaType" in self.resolve(each)
+                if self.resolve(each).get("format") == "binary"
+                or "contentMediaType" in self.resolve(each)
             }
             return Body(
                 parts=tuple(
@@ -364,7 +416,9 @@ class Description:
     @staticmethod
     def _checks(operation: Node) -> tuple[Check, ...]:
         codes = [str(code) for code in operation.get("responses") or {}]
-        good = next((code for code in map(digits, codes) if code is not None and 200 <= code < 300), 0)
+        good = next(
+            (code for code in map(digits, codes) if code is not None and 200 <= code < 300), 0
+        )
         return (Check(status=good),) if good else ()
 
     def _schemes(self, security: Any) -> Iterator[tuple[Node, list[str]]]:
@@ -381,13 +435,18 @@ class Description:
             if kind == "http" and how in ("basic", "digest"):
                 login = Login(user="{{ env.user }}", password="{{ env.password }}")
                 return Authorization(basic=login) if how == "basic" else Authorization(digest=login)
-            flow = (scheme.get("flows") or {}).get("clientCredentials") if kind == "oauth2" else None
+            flow = (
+                (scheme.get("flows") or {}).get("clientCredentials") if kind == "oauth2" else None
+            )
             if isinstance(flow, dict):
                 url = str(flow.get("tokenUrl", ""))
                 address = url if urlsplit(url).scheme else base + urljoin("/", url)
                 return Authorization(
                     client=Client(
-                        address=address, id="{{ env.client }}", secret="{{ env.client_secret }}", scope=" ".join(scopes)
+                        address=address,
+                        id="{{ env.client }}",
+                        secret="{{ env.client_secret }}",
+                        scope=" ".join(scopes),
                     )
                 )
             if (kind == "http" and how == "bearer") or kind in ("oauth2", "openIdConnect"):

@@ -1,4 +1,6 @@
-"""A journey from a recording: page by page into steps, cookies left to the jar, think times from gaps."""
+"""A journey from a recording: page by page into steps, cookies left to the jar, think times from
+gaps.
+"""
 
 import re
 from collections import Counter
@@ -12,7 +14,14 @@ from dynamikos.core.journeys.kinds import Sending, Step
 from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
-from dynamikos.core.journeys.recorded_steps import Numbered, groups_of, origin_of, over_us, titles_of, went_on
+from dynamikos.core.journeys.recorded_steps import (
+    Numbered,
+    groups_of,
+    origin_of,
+    over_us,
+    titles_of,
+    went_on,
+)
 
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
 
@@ -22,9 +31,9 @@ def journey_from(
 ) -> Journey:
     """The journey in `recording`, with only the exchanges to `origins` ("https://host:port").
 
-    `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or
-    after a pause; steps up to a sign-in with a password become the opening, unless something else was written before,
-    and a sign-out at the end the closing.
+    `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps
+    begin with a page or after a pause; steps up to a sign-in with a password become the opening,
+    unless something else was written before, and a sign-out at the end the closing.
     """
     background = went_on(recording, origins)
     if recording.marks:
@@ -38,16 +47,18 @@ def journey_from(
         if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
             leaving = number
         requests = tuple(requests_from(group, recording, bases or {}, background))
-        steps.append(Sending(step=key, name=title, think_s=think, recorded_think_s=think, requests=requests))
+        steps.append(
+            Sending(step=key, name=title, think_s=think, recorded_think_s=think, requests=requests)
+        )
     first = signed_in + 1
     last = leaving if leaving > signed_in else len(steps)
     return _journey(recording, name, origins, steps[:first], steps[first:last], steps[last:])
 
 
 def signed_in_by(groups: Sequence[Sequence[Numbered]], background: Collection[int]) -> int:
-    """The last of the steps by which a person signs in or up, −1 when there is none: passwords are sent, and nothing
-    else was written before. A basket that was filled before belongs to what is done in each round, and so does the
-    rest.
+    """The last of the steps by which a person signs in or up, −1 when there is none: passwords are
+    sent, and nothing else was written before. A basket that was filled before belongs to what is
+    done in each round, and so does the rest.
     """
     found = -1
     for number, group in enumerate(groups):
@@ -75,7 +86,9 @@ def _journey(
     rounds: Sequence[Step],
     closing: Sequence[Step],
 ) -> Journey:
-    """The parts put together: steps without a request left out, common headers said once, what is missing noted."""
+    """The parts put together: steps without a request left out, common headers said once, what is
+    missing noted.
+    """
     headers, steps = folded([step for step in (*opening, *rounds, *closing) if step.requests])
     first = sum(bool(step.requests) for step in opening)
     last = first + sum(bool(step.requests) for step in rounds)
@@ -101,17 +114,24 @@ def remarks_on(recording: Recording, origins: Collection[str]) -> list[str]:
             counts[what] += bool(what)
             lost += lost_body(exchange)
     made = [
-        f"Left out: {what}" + (f" ({count} of them)" if count > 1 else "") + ", which can't be replayed yet."
+        f"Left out: {what}"
+        + (f" ({count} of them)" if count > 1 else "")
+        + ", which can't be replayed yet."
         for what, count in counts.items()
         if count
     ]
     if not recording.marks and _signs_in_late(recording, origins):
         made.append(
-            "A password is sent after something else was written, so it stays in the rounds: in a second round the same"
-            " user sends it again. Rehearse two rounds; where that fails, sign in within the opening."
+            "A password is sent after something else was written, so it stays in the rounds: in a "
+            "second round the same"
+            " user sends it again. Rehearse two rounds; where that fails, sign in within the "
+            "opening."
         )
     if lost:
-        made.append(f"{lost} request{'s' * (lost > 1)} lost the body in the recording; each says so in its note.")
+        made.append(
+            f"{lost} request{'s' * (lost > 1)} lost the body in the recording; each says so in its "
+            "note."
+        )
     return made
 
 
@@ -127,9 +147,15 @@ def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, E
 
 
 def _from_marks(
-    recording: Recording, name: str, origins: Collection[str], bases: dict[str, str], background: dict[int, str]
+    recording: Recording,
+    name: str,
+    origins: Collection[str],
+    bases: dict[str, str],
+    background: dict[int, str],
 ) -> Journey:
-    """Steps as they were named while recording; what came before the first name is a step of its own in the opening."""
+    """Steps as they were named while recording; what came before the first name is a step of its
+    own in the opening.
+    """
     parts: dict[str, list[Step]] = {"opening": [], "rounds": [], "closing": []}
     marks = sorted(recording.marks, key=lambda mark: mark.at_us)
     stretches: list[tuple[str, str, list[tuple[int, Exchange]]]] = []
@@ -137,8 +163,12 @@ def _from_marks(
         if origin_of(exchange) not in origins:
             continue
         mark = next((each for each in reversed(marks) if each.at_us <= exchange.started_us), None)
-        title, part = (mark.name, mark.part) if mark is not None else ("Before the first name", "opening")
-        if stretches and is_static(exchange):  # a page keeps its resources, wherever the next stretch was begun
+        title, part = (
+            (mark.name, mark.part) if mark is not None else ("Before the first name", "opening")
+        )
+        if stretches and is_static(
+            exchange
+        ):  # a page keeps its resources, wherever the next stretch was begun
             title, part = stretches[-1][:2]
         if not stretches or stretches[-1][:2] != (title, part):
             stretches.append((title, part, []))

@@ -1,4 +1,6 @@
-"""Which headers a journey may give, and which ones make no valid request (RFC 9110 §5.5, §5.6.2; RFC 9112 §6)."""
+"""Which headers a journey may give, and which ones make no valid request (RFC 9110 §5.5, §5.6.2;
+RFC 9112 §6).
+"""
 
 import re
 
@@ -12,7 +14,12 @@ def header_problem(name: str, value: str) -> str:
     if not TOKEN.match(name):
         return f"'{name[:60]}' can't be the name of a header: letters, digits and - without spaces"
     if name.lower() in COMPUTED:
-        return f"{name} is computed from the body; a second one would make the request invalid, so take this row away"
+        return (
+            f"{name} is computed from the body; a second one would make the request invalid, so "
+            "take this row away"
+        )
     if any(sign in value for sign in "\r\n\0"):
-        return f"the value of {name} has a line break, which would begin another header; take it out"
+        return (
+            f"the value of {name} has a line break, which would begin another header; take it out"
+        )
     return ""

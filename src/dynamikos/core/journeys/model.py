@@ -40,8 +40,8 @@ def mapped(steps: tuple[Step, ...], change: Callable[[Step], Step | None]) -> tu
 class Journey(Frozen, frozen=True, kw_only=True):
     """What one kind of person does, from arriving to leaving.
 
-    `headers` and `authorization` are common to all requests that don't say otherwise. `cleanup` undoes what a rehearsal
-    left behind; a run never performs it.
+    `headers` and `authorization` are common to all requests that don't say otherwise. `cleanup`
+    undoes what a rehearsal left behind; a run never performs it.
     """
 
     form: Literal[1]
@@ -60,7 +60,9 @@ class Journey(Frozen, frozen=True, kw_only=True):
         return steps
 
     def steps(self) -> Iterator[tuple[Part, Step]]:
-        """All steps in the order they stand, each with its part; those inside others right after them."""
+        """All steps in the order they stand, each with its part; those inside others right after
+        them.
+        """
         for part in PARTS:
             for step in walk(self.part(part)):
                 yield part, step
@@ -76,10 +78,14 @@ class Journey(Frozen, frozen=True, kw_only=True):
         return replace(self, **{part: mapped(self.part(part), change) for part in PARTS})
 
     def with_texts(self, change: Change) -> Self:
-        """With `change(what it is, text)` in place of each text that may have holes, of its steps and requests too."""
+        """With `change(what it is, text)` in place of each text that may have holes, of its steps
+        and requests too.
+        """
         common = self.with_common_texts(change)
         return common.mapped(
-            lambda step: step.with_requests(lambda request: request.with_texts(change)).with_texts(change)
+            lambda step: step.with_requests(lambda request: request.with_texts(change)).with_texts(
+                change
+            )
         )
 
     def with_common_texts(self, change: Change) -> Self:
@@ -100,9 +106,15 @@ class Journey(Frozen, frozen=True, kw_only=True):
         return texts_in(_Common(self))
 
     def active(self, *, cleanup: bool = False) -> "Journey":
-        """Without what is switched off, and without the clean-up unless asked for: what is rehearsed and run."""
+        """Without what is switched off, and without the clean-up unless asked for: what is
+        rehearsed and run.
+        """
         made = self.mapped(
-            lambda step: None if step.off else step.with_requests(lambda request: None if request.off else request)
+            lambda step: (
+                None
+                if step.off
+                else step.with_requests(lambda request: None if request.off else request)
+            )
         )
         return made if cleanup else replace(made, cleanup=())
 
@@ -126,7 +138,9 @@ class Journey(Frozen, frozen=True, kw_only=True):
     @property
     def captured(self) -> frozenset[str]:
         """The names of all that its requests capture."""
-        return frozenset(capture.name for _, request in self.requests() for capture in request.captures)
+        return frozenset(
+            capture.name for _, request in self.requests() for capture in request.captures
+        )
 
     def find_step(self, key: str) -> Step | None:
         return next((step for _, step in self.steps() if step.step == key), None)
@@ -147,7 +161,9 @@ def as_read(plain: Any) -> Any:
     """A plain journey as it is written, with the kind of each step. Raises ValidationError."""
     if not isinstance(plain, dict):
         return plain
-    return {name: tagged(value, (name,)) if name in PARTS else value for name, value in plain.items()}
+    return {
+        name: tagged(value, (name,)) if name in PARTS else value for name, value in plain.items()
+    }
 
 
 def as_written(plain: dict[str, Any]) -> dict[str, Any]:

@@ -1,4 +1,6 @@
-"""Requests from recorded exchanges: what means something is kept, what a browser makes by itself left to the engine."""
+"""Requests from recorded exchanges: what means something is kept, what a browser makes by itself
+left to the engine.
+"""
 
 import base64
 import re
@@ -23,7 +25,8 @@ from dynamikos.core.journeys.kinds import Step
 from dynamikos.core.journeys.model import key_from
 from dynamikos.core.journeys.request import Body, FormPart, Request
 
-# Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are computed.
+# Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are
+# computed.
 OWN_HEADERS = frozenset(
     [
         "host",
@@ -50,9 +53,14 @@ OWN_HEADERS = frozenset(
 
 
 def requests_from(
-    group: list[tuple[int, Exchange]], recording: Recording, bases: dict[str, str], notes: dict[int, str] | None = None
+    group: list[tuple[int, Exchange]],
+    recording: Recording,
+    bases: dict[str, str],
+    notes: dict[int, str] | None = None,
 ) -> list[Request]:
-    """The requests of one step; `notes` are put to those of their exchanges (numbers in the recording)."""
+    """The requests of one step; `notes` are put to those of their exchanges (numbers in the
+    recording).
+    """
     requests: list[Request] = []
     skip_to: str | None = None
     for number, exchange in group:
@@ -60,18 +68,25 @@ def requests_from(
         if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
             skip_to = redirect_of(exchange)
             continue
-        if is_static(exchange) and (exchange.error or (exchange.answer is not None and exchange.answer.status >= 400)):
+        if is_static(exchange) and (
+            exchange.error or (exchange.answer is not None and exchange.answer.status >= 400)
+        ):
             continue  # what a browser asks for by itself and does not get, such as an icon
         if unsupported(exchange):
             continue
         address, parts = _address(url, bases)
         if is_static(exchange) and requests:
-            requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
+            requests[-1] = _embed(
+                requests[-1], address + (f"?{parts.query}" if parts.query else "")
+            )
             continue
         taken = {request.request for request in requests}
         operation = operation_of(exchange.sent)
         words = words_of(operation.name) if operation is not None else ""
-        named = key_from(words or f"{exchange.sent.method.lower()}-{'-'.join(spoken(parts.path)) or 'front'}", taken)
+        named = key_from(
+            words or f"{exchange.sent.method.lower()}-{'-'.join(spoken(parts.path)) or 'front'}",
+            taken,
+        )
         checks, said = _status(_final(recording, number))
         if operation is not None:
             checks = (*checks, *_no_errors(exchange))
@@ -107,7 +122,9 @@ def spoken(path: str) -> list[str]:
     """The segments of a path that are words, not numbers or ids; all of them if there are none."""
     segments = [each for each in path.split("/") if each]
     words = [
-        each for each in segments if not re.fullmatch(r"[\d_.-]+|[0-9a-f]{8}[0-9a-f-]*|[A-Za-z0-9_-]{20,}|.*%.*", each)
+        each
+        for each in segments
+        if not re.fullmatch(r"[\d_.-]+|[0-9a-f]{8}[0-9a-f-]*|[A-Za-z0-9_-]{20,}|.*%.*", each)
     ]
     return words or segments
 
@@ -115,18 +132,24 @@ def spoken(path: str) -> list[str]:
 def unsupported(exchange: Exchange) -> str:
     """What an exchange is that can't be replayed, in words; "" for what can."""
     answer = exchange.answer
-    upgrade = next((value for name, value in exchange.sent.headers if name.lower() == "upgrade"), "")
+    upgrade = next(
+        (value for name, value in exchange.sent.headers if name.lower() == "upgrade"), ""
+    )
     if upgrade.lower() == "websocket" or exchange.sent.url.startswith(("ws:", "wss:")):
         return "a WebSocket handshake"
     if answer is not None and answer.status == 101:
         return "a change of protocol"
-    if answer is not None and (answer.header("content-type") or "").lower().startswith("text/event-stream"):
+    if answer is not None and (answer.header("content-type") or "").lower().startswith(
+        "text/event-stream"
+    ):
         return "a stream of server-sent events"
     return ""
 
 
 def _status(final: Exchange | None) -> tuple[tuple[Check, ...], list[str]]:
-    """The check of a recorded status, and what is to be said of one that a browser would call an error."""
+    """The check of a recorded status, and what is to be said of one that a browser would call an
+    error.
+    """
     if final is None or final.answer is None or final.answer.status <= 0:
         return (), []
     status = final.answer.status
@@ -134,14 +157,15 @@ def _status(final: Exchange | None) -> tuple[tuple[Check, ...], list[str]]:
     if status < 400:
         return checks, []
     return checks, [
-        f"The recording has {status} here too: the application answers so. Leave the request out if it is not part of"
+        f"The recording has {status} here too: the application answers so. Leave the request out "
+        "if it is not part of"
         " what the person does."
     ]
 
 
 def _no_errors(exchange: Exchange) -> tuple[Check, ...]:
-    """GraphQL says 200 whatever happens: the check that its answer has no errors, where the recorded one had none
-    (GraphQL specification, 7.1 Response Format).
+    """GraphQL says 200 whatever happens: the check that its answer has no errors, where the
+    recorded one had none (GraphQL specification, 7.1 Response Format).
     """
     try:
         answer = orjson.loads(exchange.answer.body) if exchange.answer is not None else None
@@ -153,11 +177,13 @@ def _no_errors(exchange: Exchange) -> tuple[Check, ...]:
 
 
 LOST_BODY = (
-    "The recording says that a body was sent, but has none: browsers leave uploads out of HAR files. Give the body"
+    "The recording says that a body was sent, but has none: browsers leave uploads out of HAR "
+    "files. Give the body"
     " here, or record it through the doorway or the proxy."
 )
 LOST_UPLOAD = (
-    "The recording has no body for this upload: browsers leave it out of HAR files. Its fields were taken from the form"
+    "The recording has no body for this upload: browsers leave it out of HAR files. Its fields "
+    "were taken from the form"
     " of the page before; the file's content is a stand-in, so put the real one in its place."
 )
 
@@ -203,25 +229,41 @@ class _Forms(HTMLParser):
 
 
 def _upload(recording: Recording, number: int) -> Body | None:
-    """The fields of the form that a lost upload was sent from: the latest page before with one for its address."""
+    """The fields of the form that a lost upload was sent from: the latest page before with one for
+    its address.
+    """
     sent = recording.exchanges[number].sent
-    if not any(name.lower() == "content-type" and "multipart/form-data" in value for name, value in sent.headers):
+    if not any(
+        name.lower() == "content-type" and "multipart/form-data" in value
+        for name, value in sent.headers
+    ):
         return None
     for exchange in reversed(recording.exchanges[:number]):
         answer = exchange.answer
-        if answer is None or "html" not in (answer.header("content-type") or "") or b"<form" not in answer.body:
+        if (
+            answer is None
+            or "html" not in (answer.header("content-type") or "")
+            or b"<form" not in answer.body
+        ):
             continue
         page = _Forms()
         page.feed(answer.body[:2_000_000].decode("utf-8", "replace"))
         for action, fields in page.forms:
-            if urljoin(exchange.sent.url, action) == sent.url and any(kind == "file" for _, _, kind in fields):
+            if urljoin(exchange.sent.url, action) == sent.url and any(
+                kind == "file" for _, _, kind in fields
+            ):
                 return Body(parts=tuple(_part(*field) for field in fields))
     return None
 
 
 def _part(name: str, value: str, kind: str) -> FormPart:
     if kind == "file":
-        return FormPart(name=name, file="upload.txt", type="text/plain", value="A file in place of the recorded one.\n")
+        return FormPart(
+            name=name,
+            file="upload.txt",
+            type="text/plain",
+            value="A file in place of the recorded one.\n",
+        )
     return FormPart(name=name, value=value.replace("{{", "{ {"))
 
 
@@ -245,11 +287,17 @@ def _address(url: str, bases: dict[str, str]) -> tuple[str, SplitResult]:
 
 
 def _embed(request: Request, address: str) -> Request:
-    return request if address in request.embedded else replace(request, embedded=(*request.embedded, address))
+    return (
+        request
+        if address in request.embedded
+        else replace(request, embedded=(*request.embedded, address))
+    )
 
 
 def _headers(exchange: Exchange, bases: dict[str, str]) -> tuple[tuple[str, str], ...]:
-    """Headers that mean something: all but those that a browser makes for every request of the kind."""
+    """Headers that mean something: all but those that a browser makes for every request of the
+    kind.
+    """
     kept = []
     writes = exchange.sent.method not in ("GET", "HEAD", "OPTIONS")
     for name, value in exchange.sent.headers:
@@ -272,14 +320,19 @@ def _headers(exchange: Exchange, bases: dict[str, str]) -> tuple[tuple[str, str]
 def folded(steps: Sequence[Step]) -> tuple[tuple[tuple[str, str], ...], list[Step]]:
     """(headers common to the journey, its steps without them).
 
-    Common is what every request has, and the Accept that most have; `*/*` is what is sent without one.
+    Common is what every request has, and the Accept that most have; `*/*` is what is sent without
+    one.
     """
     requests = [request for step in steps for request in step.requests]
     if not requests:
         return (), list(steps)
     counts = Counter(pair for request in requests for pair in dict.fromkeys(request.headers))
-    common = [pair for pair, count in counts.items() if count == len(requests) and len(requests) > 2]
-    accepts = Counter(next((v for n, v in each.headers if n.lower() == "accept"), ANYTHING) for each in requests)
+    common = [
+        pair for pair, count in counts.items() if count == len(requests) and len(requests) > 2
+    ]
+    accepts = Counter(
+        next((v for n, v in each.headers if n.lower() == "accept"), ANYTHING) for each in requests
+    )
     most = accepts.most_common(1)[0][0]
     common = [pair for pair in common if pair[0].lower() != "accept"]
     if most != ANYTHING:
@@ -302,20 +355,26 @@ ANYTHING = "*/*"
 
 
 def _place(value: str, bases: dict[str, str], *, whole: bool) -> str:
-    """An Origin or Referer with the environment's address; of a path only what has no numbers, which may be ids."""
+    """An Origin or Referer with the environment's address; of a path only what has no numbers,
+    which may be ids.
+    """
     parts = urlsplit(value)
     origin = f"{parts.scheme}://{parts.netloc}"
     base = f"{{{{ {bases[origin]} }}}}" if origin in bases else origin
     if not whole:
         return base
-    return base + (parts.path if parts.path and not re.search(r"\d", parts.path) else "/").replace("{{", "%7B%7B")
+    return base + (parts.path if parts.path and not re.search(r"\d", parts.path) else "/").replace(
+        "{{", "%7B%7B"
+    )
 
 
 def _body(exchange: Exchange) -> Body | None:
     body = exchange.sent.body
     if not body:
         return None
-    kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
+    kind = next(
+        (value for name, value in exchange.sent.headers if name.lower() == "content-type"), ""
+    )
     text = body.decode("utf-8", "replace").replace("{{", "{ {")
     if kind.startswith("multipart/form-data"):
         parts = _parts(body, kind)
@@ -330,7 +389,9 @@ def _body(exchange: Exchange) -> Body | None:
 
 def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
     """The parts of a multipart form (RFC 7578); () for what can't be read as one."""
-    message = BytesParser(policy=HTTP).parsebytes(b"Content-Type: " + kind.encode() + b"\r\n\r\n" + body)
+    message = BytesParser(policy=HTTP).parsebytes(
+        b"Content-Type: " + kind.encode() + b"\r\n\r\n" + body
+    )
     made = []
     for part in message.iter_parts() if message.is_multipart() else ():
         name = part.get_param("name", header="content-disposition")
@@ -345,7 +406,14 @@ def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
         except UnicodeDecodeError:
             text = "\0"
         if "\0" in text or (file and "{{" in text):
-            made.append(FormPart(name=name, file=file or name, type=given, base64=base64.b64encode(content).decode()))
+            made.append(
+                FormPart(
+                    name=name,
+                    file=file or name,
+                    type=given,
+                    base64=base64.b64encode(content).decode(),
+                )
+            )
         else:
             made.append(FormPart(name=name, file=file, type=given, value=text.replace("{{", "{ {")))
     return tuple(made)

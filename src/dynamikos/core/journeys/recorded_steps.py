@@ -1,4 +1,6 @@
-"""Steps from a recording: which exchanges belong together, what a person would call them, what went on by itself."""
+"""Steps from a recording: which exchanges belong together, what a person would call them, what went
+on by itself.
+"""
 
 import re
 from bisect import bisect_left
@@ -32,9 +34,12 @@ def origin_of(exchange: Exchange) -> str:
     return f"{parts.scheme}://{parts.netloc}"
 
 
-def groups_of(recording: Recording, origins: Collection[str], background: Collection[int] = ()) -> list[list[Numbered]]:
-    """Exchanges to `origins`, step by step, as a person's clicks: a page that is loaded, something written a moment
-    after what went before, or anything after a pause begins one, unless a redirect led there.
+def groups_of(
+    recording: Recording, origins: Collection[str], background: Collection[int] = ()
+) -> list[list[Numbered]]:
+    """Exchanges to `origins`, step by step, as a person's clicks: a page that is loaded, something
+    written a moment after what went before, or anything after a pause begins one, unless a redirect
+    led there.
 
     What goes on in the `background` begins none.
     """
@@ -62,7 +67,9 @@ def groups_of(recording: Recording, origins: Collection[str], background: Collec
 
 
 def over_us(exchange: Exchange) -> int:
-    """When an exchange was over; a channel that stays open (WebSocket, server-sent events) keeps nobody waiting."""
+    """When an exchange was over; a channel that stays open (WebSocket, server-sent events) keeps
+    nobody waiting.
+    """
     return exchange.started_us + (0 if unsupported(exchange) else exchange.timings.total_us)
 
 
@@ -72,24 +79,37 @@ def _writes(exchange: Exchange) -> bool:
 
 def _navigates(exchange: Exchange) -> bool:
     """Whether a browser says that it loads a page (Fetch Metadata)."""
-    fetched = {name.lower(): value for name, value in exchange.sent.headers if name.lower().startswith("sec-fetch-")}
-    return fetched.get("sec-fetch-mode") == "navigate" and fetched.get("sec-fetch-dest") == "document"
+    fetched = {
+        name.lower(): value
+        for name, value in exchange.sent.headers
+        if name.lower().startswith("sec-fetch-")
+    }
+    return (
+        fetched.get("sec-fetch-mode") == "navigate" and fetched.get("sec-fetch-dest") == "document"
+    )
 
 
 def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
-    """Numbers of exchanges that a page made by itself, with what is to be said of them: polls and saves by time.
+    """Numbers of exchanges that a page made by itself, with what is to be said of them: polls and
+    saves by time.
 
-    The same call (method, path, names of its fields) at least three times at even intervals, without a page loaded for
-    it, is a poll; one that writes to one address again and again, a save.
+    The same call (method, path, names of its fields) at least three times at even intervals,
+    without a page loaded for it, is a poll; one that writes to one address again and again, a save.
     """
     calls: dict[tuple[object, ...], list[int]] = defaultdict(list)
     for number, exchange in enumerate(recording.exchanges):
         if origin_of(exchange) in origins and not is_static(exchange) and not _is_page(exchange):
             parts = urlsplit(exchange.sent.url)
-            names = tuple(sorted({name for name, _ in parse_qsl(parts.query, keep_blank_values=True)}))
-            calls[(exchange.sent.method, parts.netloc, parts.path, names, _operation_name(exchange))].append(number)
+            names = tuple(
+                sorted({name for name, _ in parse_qsl(parts.query, keep_blank_values=True)})
+            )
+            calls[
+                (exchange.sent.method, parts.netloc, parts.path, names, _operation_name(exchange))
+            ].append(number)
     happenings = [
-        (recording.exchanges[number].started_us, len(numbers)) for numbers in calls.values() for number in numbers
+        (recording.exchanges[number].started_us, len(numbers))
+        for numbers in calls.values()
+        for number in numbers
     ]
     happenings += [(each.started_us, -1) for each in recording.exchanges if _is_page(each)]
     happenings.sort()
@@ -100,7 +120,11 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         starts = [recording.exchanges[number].started_us for number in numbers]
         gaps = [after - before for before, after in pairwise(starts)]
         mean = fmean(gaps)
-        if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(starts, len(numbers), happenings):
+        if (
+            mean < 200_000
+            or pstdev(gaps) > EVEN * mean
+            or _in_company(starts, len(numbers), happenings)
+        ):
             continue
         operation = operation_of(recording.exchanges[numbers[0]].sent)
         asks = operation.kind == "query" if operation is not None else method in ("GET", "HEAD")
@@ -109,7 +133,9 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
 
 
 class Page(NamedTuple):
-    """What a page says of itself and of where it leads: `links` and `buttons` by the address they go to."""
+    """What a page says of itself and of where it leads: `links` and `buttons` by the address they
+    go to.
+    """
 
     title: str
     heading: str
@@ -130,7 +156,9 @@ def page_of(exchange: Exchange) -> Page | None:
 
     links: dict[str, str] = {}
     for node in tree.css("a[href]"):
-        links.setdefault(_absolute(exchange.sent.url, node.attributes.get("href") or ""), _short(node.text()))
+        links.setdefault(
+            _absolute(exchange.sent.url, node.attributes.get("href") or ""), _short(node.text())
+        )
     buttons: dict[str, str] = {}
     for form in tree.css("form"):
         button = form.css_first("button:not([type=button]):not([type=reset]), input[type=submit]")
@@ -143,23 +171,34 @@ def page_of(exchange: Exchange) -> Page | None:
 
 
 def titles_of(recording: Recording, groups: Sequence[Sequence[Numbered]]) -> list[str]:
-    """What a person would call each step: what they clicked, the page they reached, else its address in words.
+    """What a person would call each step: what they clicked, the page they reached, else its
+    address in words.
 
     A title that most pages share says nothing; names that come again are numbered.
     """
     pages = [page_of(exchange) for exchange in recording.exchanges]
-    reached = [pages[number] if (number := _reached(group)) is not None else None for group in groups]
+    reached = [
+        pages[number] if (number := _reached(group)) is not None else None for group in groups
+    ]
     counts = Counter(page.title for page in reached if page is not None and page.title)
     common = {title for title, count in counts.items() if count > 2 and count >= 0.8 * len(groups)}
     site = _common_end([title for title in counts if title not in common])
     made = []
     for group, page in zip(groups, reached, strict=True):
         number, first = group[0]
-        title = page.title.removesuffix(site).strip() if page is not None and page.title not in common else ""
+        title = (
+            page.title.removesuffix(site).strip()
+            if page is not None and page.title not in common
+            else ""
+        )
         heading = page.heading if page is not None else ""
         clicked = _clicked(pages[max(0, number - BACK) : number], first)
         writes = first.sent.method != "GET"
-        made.append((clicked if writes and clicked else title or heading or clicked or _in_words(first))[:80])
+        made.append(
+            (clicked if writes and clicked else title or heading or clicked or _in_words(first))[
+                :80
+            ]
+        )
     return _numbered(made)
 
 
@@ -178,8 +217,8 @@ def _is_page(exchange: Exchange) -> bool:
 def _in_company(starts: Sequence[int], often: int, happenings: Sequence[tuple[int, int]]) -> bool:
     """Whether calls that began at `starts` (µs) come with what a person did.
 
-    Others, that don't come as often, begin with it most times; `happenings` are (begin, how often it comes) of all, in
-    order of time.
+    Others, that don't come as often, begin with it most times; `happenings` are (begin, how often
+    it comes) of all, in order of time.
     """
     near = 0
     for start in starts:
@@ -212,7 +251,11 @@ def _absolute(here: str, address: str) -> str:
 
 def _common_end(titles: Sequence[str]) -> str:
     """What most titles end with after a dash or a bar: the application's name."""
-    ends = Counter(found.group(0) for title in titles if (found := re.search(r"\s+[-–—|·:]\s+[^-–—|·]{2,60}\Z", title)))
+    ends = Counter(
+        found.group(0)
+        for title in titles
+        if (found := re.search(r"\s+[-–—|·:]\s+[^-–—|·]{2,60}\Z", title))
+    )
     if not ends:
         return ""
     end, count = ends.most_common(1)[0]
@@ -225,7 +268,11 @@ def _clicked(before: Sequence[Page | None], exchange: Exchange) -> str:
     for page in reversed(before):
         if page is None:
             continue
-        text = page.links.get(url) if exchange.sent.method == "GET" else page.buttons.get(url.partition("?")[0])
+        text = (
+            page.links.get(url)
+            if exchange.sent.method == "GET"
+            else page.buttons.get(url.partition("?")[0])
+        )
         if text:
             return text
     return ""
@@ -237,7 +284,9 @@ def _in_words(exchange: Exchange) -> str:
         return words_of(operation.name).capitalize()
     path = " ".join(spoken(urlsplit(exchange.sent.url).path)) or "front page"
     words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
-    return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words
+    return (
+        f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open "
+    ) + words
 
 
 def _numbered(names: Sequence[str]) -> list[str]:

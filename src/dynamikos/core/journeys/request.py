@@ -1,4 +1,6 @@
-"""One request as a journey holds it: address, headers, body, authorization, what is taken from its answer."""
+"""One request as a journey holds it: address, headers, body, authorization, what is taken from its
+answer.
+"""
 
 import base64
 from collections.abc import Iterator, Sequence
@@ -13,19 +15,31 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.template_walk import Change, Pair, each_with_texts, pairs_with_texts, texts_in
+from dynamikos.core.text.template_walk import (
+    Change,
+    Pair,
+    each_with_texts,
+    pairs_with_texts,
+    texts_in,
+)
 
 Key = Annotated[
-    str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")
+    str,
+    msgspec.Meta(
+        pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent"
+    ),
 ]
 Method = Annotated[
-    str, msgspec.Meta(pattern=r"^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,40}$", description="a token (RFC 9110 §9.1)")
+    str,
+    msgspec.Meta(
+        pattern=r"^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,40}$", description="a token (RFC 9110 §9.1)"
+    ),
 ]
 
 
 class FormPart(Frozen, frozen=True, kw_only=True):
-    """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and content, as text or
-    base64.
+    """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and
+    content, as text or base64.
     """
 
     name: str
@@ -39,8 +53,9 @@ class FormPart(Frozen, frozen=True, kw_only=True):
 
 
 class Body(Frozen, frozen=True, kw_only=True):
-    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type, or a
-    `file` beside the plan, sent piece by piece however large it is. Exactly one is given.
+    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its
+    content type, or a `file` beside the plan, sent piece by piece however large it is. Exactly one
+    is given.
     """
 
     form: tuple[Pair, ...] | None = None
@@ -64,7 +79,11 @@ class Body(Frozen, frozen=True, kw_only=True):
 
     def problems(self) -> Iterator[str]:
         """Exactly one kind; JSON that is JSON; files that can be decoded."""
-        if sum(getattr(self, kind) is not None for kind in ("form", "parts", "json", "raw")) + bool(self.file) != 1:
+        if (
+            sum(getattr(self, kind) is not None for kind in ("form", "parts", "json", "raw"))
+            + bool(self.file)
+            != 1
+        ):
             yield "body: give one of form, parts, json, raw or file"
         if self.json is not None and (wrong := problem_in(self.json)):
             yield f"JSON body, {wrong}; a body that shall not be JSON is given as raw"
@@ -82,12 +101,14 @@ class Login(Frozen, frozen=True, kw_only=True):
     password: str
 
     def with_texts(self, change: Change) -> Self:
-        return replace(self, user=change("user", self.user), password=change("password", self.password))
+        return replace(
+            self, user=change("user", self.user), password=change("password", self.password)
+        )
 
 
 class Client(Frozen, frozen=True, kw_only=True):
-    """A client that gets its own token (RFC 6749 §4.4) from `address`; `form` sends id and secret as fields instead of
-    in a header.
+    """A client that gets its own token (RFC 6749 §4.4) from `address`; `form` sends id and secret
+    as fields instead of in a header.
     """
 
     address: str
@@ -107,7 +128,9 @@ class Client(Frozen, frozen=True, kw_only=True):
 
 
 class Authorization(Frozen, frozen=True, kw_only=True):
-    """How a request proves who sends it: one of the four, or `none` where the journey's own is not wanted."""
+    """How a request proves who sends it: one of the four, or `none` where the journey's own is not
+    wanted.
+    """
 
     basic: Login | None = None
     digest: Login | None = None
@@ -118,9 +141,11 @@ class Authorization(Frozen, frozen=True, kw_only=True):
     @property
     def kind(self) -> str:
         """The one that is given; "" when there is none, "several" when there are more."""
-        given = [name for name in ("basic", "digest", "bearer", "client") if getattr(self, name) is not None] + [
-            "none"
-        ] * self.none
+        given = [
+            name
+            for name in ("basic", "digest", "bearer", "client")
+            if getattr(self, name) is not None
+        ] + ["none"] * self.none
         return given[0] if len(given) == 1 else "several" if given else ""
 
     def with_texts(self, change: Change) -> Self:
@@ -145,8 +170,8 @@ class Authorization(Frozen, frozen=True, kw_only=True):
 
 
 class Request(Frozen, frozen=True, kw_only=True):
-    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number in the recording;
-    `off` leaves it out.
+    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number
+    in the recording; `off` leaves it out.
     """
 
     request: Key
@@ -169,7 +194,9 @@ class Request(Frozen, frozen=True, kw_only=True):
             address=change("address", self.address),
             query=pairs_with_texts(self.query, "query", change, names=True),
             headers=pairs_with_texts(self.headers, "header", change),
-            authorization=self.authorization.with_texts(change) if self.authorization is not None else None,
+            authorization=self.authorization.with_texts(change)
+            if self.authorization is not None
+            else None,
             body=self.body.with_texts(change) if self.body is not None else None,
             embedded=tuple(change("embedded resource", address) for address in self.embedded),
             checks=each_with_texts(self.checks, change),

@@ -1,4 +1,6 @@
-"""Steps that several journeys use: their requests stand in one place, a step with `use` stands for them."""
+"""Steps that several journeys use: their requests stand in one place, a step with `use` stands for
+them.
+"""
 
 from collections.abc import Mapping
 from typing import Literal
@@ -45,7 +47,9 @@ def used_in(journey: Journey) -> set[str]:
 
 
 def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
-    """`journey` with the requests of shared steps put in; a step whose shared step does not exist has none."""
+    """`journey` with the requests of shared steps put in; a step whose shared step does not exist
+    has none.
+    """
 
     def whole(step: Step) -> Step:
         if not isinstance(step, Sending) or not step.use:
@@ -53,7 +57,9 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
         numbers = dict(step.recorded)
         requests = shared[step.use].requests if step.use in shared else ()
         return replace(
-            step, requests=tuple(replace(each, recorded=numbers.get(each.request)) for each in requests), recorded=()
+            step,
+            requests=tuple(replace(each, recorded=numbers.get(each.request)) for each in requests),
+            recorded=(),
         )
 
     if not used_in(journey):
@@ -62,8 +68,8 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
 
 
 def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[str, Shared]]:
-    """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps whose requests were
-    changed in it.
+    """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps
+    whose requests were changed in it.
     """
     changed: dict[str, Shared] = {}
 
@@ -73,7 +79,9 @@ def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[
         bare = tuple(replace(each, recorded=None) for each in step.requests)
         if bare != shared[step.use].requests:
             changed[step.use] = replace(shared[step.use], requests=bare)
-        numbers = tuple((each.request, each.recorded) for each in step.requests if each.recorded is not None)
+        numbers = tuple(
+            (each.request, each.recorded) for each in step.requests if each.recorded is not None
+        )
         return replace(step, requests=(), recorded=numbers)
 
     return journey.mapped(stored), changed
@@ -90,6 +98,8 @@ def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
     )
 
     def used(each: Step) -> Step:
-        return replace(each, use=key) if isinstance(each, Sending) and each.step == step.step else each
+        return (
+            replace(each, use=key) if isinstance(each, Sending) and each.step == step.step else each
+        )
 
     return journey.mapped(used), made

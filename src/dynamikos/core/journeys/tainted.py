@@ -1,4 +1,6 @@
-"""What is computed from a secret is a secret: which values and texts of a journey are, found by reading it."""
+"""What is computed from a secret is a secret: which values and texts of a journey are, found by
+reading it.
+"""
 
 from collections.abc import Collection
 
@@ -24,8 +26,9 @@ def uses(text: str, secret: Collection[str]) -> bool:
 def computes(text: str, secret: Collection[str]) -> bool:
     """Whether any hole of `text` makes something else of a secret value than that value."""
     return any(
-        not NAME.match(hole.group(1).strip()) and uses(hole.group(0), secret) for hole in HOLE.finditer(text)
-    )  # fmt: skip
+        not NAME.match(hole.group(1).strip()) and uses(hole.group(0), secret)
+        for hole in HOLE.finditer(text)
+    )
 
 
 def shown(text: str, secret: Collection[str]) -> str:
@@ -34,8 +37,8 @@ def shown(text: str, secret: Collection[str]) -> str:
 
 
 def secret_names(journey: Journey, columns: Collection[str] = ()) -> frozenset[str]:
-    """Names of the journey's values that hold a secret or what is computed from one; `columns` are the masked ones of
-    its data.
+    """Names of the journey's values that hold a secret or what is computed from one; `columns` are
+    the masked ones of its data.
     """
     found = set(columns)
     steps = [step for _, step in journey.steps()]
@@ -49,5 +52,9 @@ def secret_names(journey: Journey, columns: Collection[str] = ()) -> frozenset[s
 
 def _given(step: Step, secret: Collection[str]) -> set[str]:
     if step.in_turn:
-        return {name for name, (_, text) in zip(step.gives(), step.texts(), strict=True) if uses(text, secret)}
+        return {
+            name
+            for name, (_, text) in zip(step.gives(), step.texts(), strict=True)
+            if uses(text, secret)
+        }
     return set(step.gives()) if any(uses(text, secret) for _, text in step.texts()) else set()

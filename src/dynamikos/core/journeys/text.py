@@ -22,11 +22,14 @@ def parse_journey(text: str, *, file: str = "") -> Journey:
     seen: set[str] = set()
     for _, step in journey.steps():
         if step.step in seen:
-            raise TextError(f"two steps have the key '{step.step}'; a key is unique in its journey", file=file)
+            raise TextError(
+                f"two steps have the key '{step.step}'; a key is unique in its journey", file=file
+            )
         seen.add(step.step)
         if step.use and step.requests:
             raise TextError(
-                f"step '{step.step}' uses the shared step '{step.use}', so its requests stand there; take either `use`"
+                f"step '{step.step}' uses the shared step '{step.use}', so its requests stand "
+                "there; take either `use`"
                 " or `requests` away",
                 file=file,
             )
@@ -55,7 +58,11 @@ def untold(schema: dict[str, Any]) -> dict[str, Any]:
             return [without(each) for each in value]
         if not isinstance(value, dict):
             return value
-        made = {name: without(each) for name, each in value.items() if name not in ("discriminator", TAG)}
+        made = {
+            name: without(each)
+            for name, each in value.items()
+            if name not in ("discriminator", TAG)
+        }
         if "required" in made:
             made["required"] = [name for name in made["required"] if name != TAG]
         return made

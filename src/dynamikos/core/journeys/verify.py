@@ -1,4 +1,6 @@
-"""What is wrong with a journey before anything is sent: expressions, and names used before they have a value."""
+"""What is wrong with a journey before anything is sent: expressions, and names used before they
+have a value.
+"""
 
 from collections.abc import Collection, Iterable, Iterator
 
@@ -23,7 +25,9 @@ class Problem(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def names_needed(journey: Journey) -> set[str]:
-    """Every name with a dot that the journey uses (columns and environment values), built-in ones apart."""
+    """Every name with a dot that the journey uses (columns and environment values), built-in ones
+    apart.
+    """
     names: set[str] = set()
     for _, text in journey.active(cleanup=True).texts():
         try:
@@ -34,11 +38,15 @@ def names_needed(journey: Journey) -> set[str]:
 
 
 def verify(
-    journey: Journey, known: Collection[str], functions: Collection[str] | None = None, settings: str = "Settings"
+    journey: Journey,
+    known: Collection[str],
+    functions: Collection[str] | None = None,
+    settings: str = "Settings",
 ) -> list[Problem]:
-    """Problems in order. `settings` is where an environment's values stand, for hints. `known` holds columns
-    ("observers.email") and environment values ("env.observatory"), `functions` the project's Python functions
-    ("module.function"; None: not looked at). Expressions are read, never run.
+    """Problems in order. `settings` is where an environment's values stand, for hints. `known`
+    holds columns ("observers.email") and environment values ("env.observatory"), `functions` the
+    project's Python functions ("module.function"; None: not looked at). Expressions are read, never
+    run.
     """
     return list(_Reading(known, functions, settings).problems(journey))
 
@@ -46,7 +54,9 @@ def verify(
 class _Reading:
     """A journey read in its order, with the names that have a value so far."""
 
-    def __init__(self, known: Collection[str], functions: Collection[str] | None, settings: str) -> None:
+    def __init__(
+        self, known: Collection[str], functions: Collection[str] | None, settings: str
+    ) -> None:
         self.known, self.functions, self.settings = known, functions, settings
         self.names = {*known, *BUILT_IN}
 
@@ -67,7 +77,12 @@ class _Reading:
             yield f"there is no shared step '{step.use}' with requests in this project"
         yield from step.problems(self.functions)
         # what its own steps capture is known when `until` is asked
-        inside = {name for inner in walk(step.steps) for name in inner.known_after() if isinstance(step, Repeating)}
+        inside = {
+            name
+            for inner in walk(step.steps)
+            for name in inner.known_after()
+            if isinstance(step, Repeating)
+        }
         if step.in_turn:
             for text, name in zip(step.texts(), step.gives(), strict=True):
                 yield from self._texts([text], inside)
@@ -106,7 +121,8 @@ def _unknown(name: str, known: Collection[str], settings: str) -> str:
     owner = name.split(".")[0]
     if "." not in name:
         return (
-            f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one, or"
+            f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to "
+            "an earlier one, or"
             " set it"
         )
     if owner == "env":
@@ -114,6 +130,7 @@ def _unknown(name: str, known: Collection[str], settings: str) -> str:
     near = sorted(other for other in known if other.startswith(owner + "."))
     if near:
         return (
-            f"{{{{ {name} }}}} does not exist; '{owner}' has {', '.join(part.split('.', 1)[1] for part in near[:12])}"
+            f"{{{{ {name} }}}} does not exist; '{owner}' has "
+            f"{', '.join(part.split('.', 1)[1] for part in near[:12])}"
         )
     return f"{{{{ {name} }}}} does not exist: no data set '{owner}' is in this project"

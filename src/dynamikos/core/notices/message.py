@@ -1,4 +1,6 @@
-"""A message about a run, as JSON for programs and as a letter for people. Signed by HMAC-SHA256 (RFC 2104)."""
+"""A message about a run, as JSON for programs and as a letter for people. Signed by HMAC-SHA256
+(RFC 2104).
+"""
 
 import hashlib
 import hmac
@@ -14,9 +16,9 @@ WAITS_S = (10.0, 60.0, 300.0, 1800.0, 7200.0)  # before the second try and those
 
 
 class Told(msgspec.Struct, frozen=True, kw_only=True):
-    """Of one event: its sentence, the run's number, plan and verdict (one word, "" while it is not over), whether that
-    is doubted and why, and where all of it can be read. In form 1, which receivers may still ask for, `verdict` has the
-    words of its day.
+    """Of one event: its sentence, the run's number, plan and verdict (one word, "" while it is not
+    over), whether that is doubted and why, and where all of it can be read. In form 1, which
+    receivers may still ask for, `verdict` has the words of its day.
     """
 
     form: int = 2
@@ -39,7 +41,9 @@ def body_of(told: Told) -> bytes:
 
 
 def signature(key: str, at: int, body: bytes) -> str:
-    """The header that proves who sent it and when: `t=SECONDS,sha256=HEX` over "SECONDS." and the body."""
+    """The header that proves who sent it and when: `t=SECONDS,sha256=HEX` over "SECONDS." and the
+    body.
+    """
     made = hmac.new(key.encode(), f"{at}.".encode() + body, hashlib.sha256).hexdigest()
     return f"t={at},sha256={made}"
 
@@ -47,7 +51,9 @@ def signature(key: str, at: int, body: bytes) -> str:
 def mail_of(told: Told) -> tuple[str, str]:
     """(subject, text) of a letter."""
     about = f"{told.plan}, run {told.run}" if told.run else told.project
-    subject = " ".join(f"{about}: {told.state or told.verdict or EVENTS.get(told.event, told.event)}".split())
+    subject = " ".join(
+        f"{about}: {told.state or told.verdict or EVENTS.get(told.event, told.event)}".split()
+    )
     lines = [told.sentence, "", f"Project: {told.project}"]
     if told.run:
         lines += [f"Plan: {told.plan}", f"Run: {told.run}"]

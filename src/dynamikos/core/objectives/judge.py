@@ -14,7 +14,9 @@ from dynamikos.core.statistics.histogram import enough_for
 
 Word = Literal["met", "close", "not decided", "missed", "not judged"]
 MUCH_FAILED, SOME_FAILED = 50.0, 1.0  # per cent
-Bounds = tuple[float | None, float | None]  # of a value, in the unit of its limit: at least, at most (None: not known)
+Bounds = tuple[
+    float | None, float | None
+]  # of a value, in the unit of its limit: at least, at most (None: not known)
 
 
 class Mark(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
@@ -28,11 +30,11 @@ class Mark(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
 
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
-    """`value` in the unit of the limit, over the measured part; None when there is none. `samples` are those the value
-    comes from. `band`: what it is without the generators' own delay at least, and as measured, where they differ.
-    `side` of the limit as measured; where it is not decided, about `needed_s` more of measured time would. By interval:
-    `marks`, the share of them that was missed in %, and by how much on average in parts of the limit (in its unit at
-    limit 0).
+    """`value` in the unit of the limit, over the measured part; None when there is none. `samples`
+    are those the value comes from. `band`: what it is without the generators' own delay at least,
+    and as measured, where they differ. `side` of the limit as measured; where it is not decided,
+    about `needed_s` more of measured time would. By interval: `marks`, the share of them that was
+    missed in %, and by how much on average in parts of the limit (in its unit at limit 0).
     """
 
     objective: str = ""
@@ -65,7 +67,9 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def over(self) -> float:
-        """By how much it is beyond its limit where it was missed, in parts of the limit (in its unit at limit 0)."""
+        """By how much it is beyond its limit where it was missed, in parts of the limit (in its
+        unit at limit 0).
+        """
         if self.excess is not None:
             return self.excess
         return abs(self.value - self.limit) / (self.limit or 1.0) if self.value is not None else 0.0
@@ -75,23 +79,29 @@ WORST: tuple[Word, ...] = ("missed", "not judged", "not decided", "close", "met"
 
 
 def worst_first(judgements: Iterable[Judgement]) -> list[Judgement]:
-    """Those missed first, the longest beyond their limit before others, then by how far; those that decide nothing
-    after those that do.
+    """Those missed first, the longest beyond their limit before others, then by how far; those that
+    decide nothing after those that do.
     """
 
     def place(each: Judgement) -> tuple[int, bool, int, float]:
         is_missed = each.word == "missed"
-        return WORST.index(each.word), not each.decides, -each.seconds_over, -each.over if is_missed else 0.0
+        return (
+            WORST.index(each.word),
+            not each.decides,
+            -each.seconds_over,
+            -each.over if is_missed else 0.0,
+        )
 
     return sorted(judgements, key=place)
 
 
 @dataclass(slots=True, kw_only=True)
 class Slice:
-    """What an objective is judged on: the spread of what passed (of first bytes, where those are meant) with its
-    moments, how many failed, were left by their users; what was cut off, at its age (`cut`, with the sum of these ages
-    and, of what passed after the measured part, its whole time in `later`), and the ages of what never ended, in µs;
-    checks asked and passed; over so many seconds.
+    """What an objective is judged on: the spread of what passed (of first bytes, where those are
+    meant) with its moments, how many failed, were left by their users; what was cut off, at its age
+    (`cut`, with the sum of these ages and, of what passed after the measured part, its whole time
+    in `later`), and the ages of what never ended, in µs; checks asked and passed; over so many
+    seconds.
     """
 
     passed: Histogram
@@ -106,7 +116,9 @@ class Slice:
     checks_passed: int = 0
     seconds: float = 0.0
     count: int | None = None  # of what passed, where the spread is of something else
-    undelayed: Undelayed | None = None  # times without the generators' own delay, where that is known
+    undelayed: Undelayed | None = (
+        None  # times without the generators' own delay, where that is known
+    )
     by_second: BySecond | None = None  # for chance; see chance_of
 
     @property
@@ -124,8 +136,8 @@ class Slice:
         return Spread(self.passed, self.cut, self.open_us, self.later)
 
     def mean_us(self) -> tuple[float | None, float | None]:
-        """(what the mean is at least, at most): of what passed, and with what was cut off at its age, and at the time
-        that is known since; (None, None) without samples.
+        """(what the mean is at least, at most): of what passed, and with what was cut off at its
+        age, and at the time that is known since; (None, None) without samples.
         """
         n = self.timed
         if not n:
@@ -138,15 +150,20 @@ class Slice:
 
 
 def judge(
-    objective: Objective, found: Slice, *, step_name: str | None = None, until_name: str | None = None
+    objective: Objective,
+    found: Slice,
+    *,
+    step_name: str | None = None,
+    until_name: str | None = None,
 ) -> Judgement:
     """Judges `objective` on all that was measured.
 
-    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was cut off is taken at
-    its age and as lasting for ever: missed when both are beyond the limit, met when both are within, else not judged. A
-    response time of which more than half failed is missed whatever the rest took. One that is missed as measured, and
-    not without the generators' own delay, is not judged. What is left is held against chance, where its seconds are
-    known: met, missed, or not decided. "close" = met by less than 10 % of the limit, not defined at limit 0.
+    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was
+    cut off is taken at its age and as lasting for ever: missed when both are beyond the limit, met
+    when both are within, else not judged. A response time of which more than half failed is missed
+    whatever the rest took. One that is missed as measured, and not without the generators' own
+    delay, is not judged. What is left is held against chance, where its seconds are known: met,
+    missed, or not decided. "close" = met by less than 10 % of the limit, not defined at limit 0.
     """
     unit = objective.unit
     share = 100.0 * found.failed / (found.n + found.failed) if found.failed else 0.0
@@ -160,12 +177,16 @@ def judge(
         count = found.cut.n + len(found.open_us)
         reason = f"{count:,} cut off before the end could turn it"
     band = _band(objective, found, low)
-    side: Literal["", "within", "over"] = "" if word == "not judged" else "over" if word == "missed" else "within"
+    side: Literal["", "within", "over"] = (
+        "" if word == "not judged" else "over" if word == "missed" else "within"
+    )
     needed_s = None
     if share <= MUCH_FAILED or not objective.is_spread:
         if band is not None and _turns(objective, band):
             word = "not judged"
-            reason = f"the generators' own delay decides: without it at least {short(band[0])} {unit}"
+            reason = (
+                f"the generators' own delay decides: without it at least {short(band[0])} {unit}"
+            )
         elif side:
             word, needed_s = _beyond_chance(objective, found, word)
             if word == "not decided":
@@ -189,8 +210,15 @@ def judge(
 
 
 def _band(objective: Objective, found: Slice, value: float | None) -> tuple[float, float] | None:
-    """(without the generators' own delay at least, as measured) in ms; None where that changes nothing that is seen."""
-    if found.undelayed is None or value is None or objective.unit != "ms" or not objective.is_spread:
+    """(without the generators' own delay at least, as measured) in ms; None where that changes
+    nothing that is seen.
+    """
+    if (
+        found.undelayed is None
+        or value is None
+        or objective.unit != "ms"
+        or not objective.is_spread
+    ):
         return None
     if objective.measure == "mean":
         least_us = found.undelayed.mean_us
@@ -212,7 +240,9 @@ def _turns(objective: Objective, band: tuple[float, float]) -> bool:
 
 
 def _beyond_chance(objective: Objective, found: Slice, word: Word) -> tuple[Word, float | None]:
-    """(the word beyond chance, for how many more seconds would have to be measured where it is not decided)."""
+    """(the word beyond chance, for how many more seconds would have to be measured where it is not
+    decided).
+    """
     told = found.by_second
     if told is None or objective.at_least or not _knows_chance(objective):
         return word, None
@@ -262,7 +292,9 @@ def word_of(objective: Objective, low: float, high: float | None) -> Word:
         return "missed"
     if objective.limit <= 0:
         return "met"
-    is_close = low < 1.1 * objective.limit if objective.at_least else (high or 0.0) > 0.9 * objective.limit
+    is_close = (
+        low < 1.1 * objective.limit if objective.at_least else (high or 0.0) > 0.9 * objective.limit
+    )
     return "close" if is_close else "met"
 
 
@@ -291,14 +323,20 @@ def _bounds(objective: Objective, found: Slice) -> tuple[Bounds, str]:
         n = found.n + found.failed
         if not n + count:
             return nothing
-        return (100.0 * found.failed / n if n else 0.0, 100.0 * (found.failed + count) / (n + count)), ""
+        return (
+            100.0 * found.failed / n if n else 0.0,
+            100.0 * (found.failed + count) / (n + count),
+        ), ""
     return _of_spread(objective, found)
 
 
 def _of_spread(objective: Objective, found: Slice) -> tuple[Bounds, str]:
     n = found.timed
     if n == 0:
-        return (None, None), "nothing passed in the measured part" if found.failed else "nothing was measured"
+        return (
+            None,
+            None,
+        ), "nothing passed in the measured part" if found.failed else "nothing was measured"
     spread = found.spread
     if objective.measure == "mean":
         low, high = found.mean_us()
@@ -311,6 +349,9 @@ def _of_spread(objective: Objective, found: Slice) -> tuple[Bounds, str]:
     assert percent is not None
     if enough_for(percent, n) == "no":
         needed = -(-100 // (100 - percent))
-        return (None, None), f"{n} samples are too few for {objective.measure}; {needed:.0f} are needed"
+        return (
+            None,
+            None,
+        ), f"{n} samples are too few for {objective.measure}; {needed:.0f} are needed"
     most = spread.high_us(percent)
     return ((spread.low_us(percent) or 0) / 1000, None if most is None else most / 1000), ""

@@ -5,27 +5,44 @@ from typing import Annotated, Literal, get_args
 import msgspec
 
 PERCENTILE = r"p[1-9]\d?(\.\d{1,2})?"
-Measure = Annotated[str, msgspec.Meta(pattern=f"^({PERCENTILE}|mean|max|failure-rate|throughput|checks|left)$")]
-MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate", "throughput", "checks", "left")
+Measure = Annotated[
+    str, msgspec.Meta(pattern=f"^({PERCENTILE}|mean|max|failure-rate|throughput|checks|left)$")
+]
+MEASURES = (
+    "p50",
+    "p90",
+    "p95",
+    "p99",
+    "mean",
+    "max",
+    "failure-rate",
+    "throughput",
+    "checks",
+    "left",
+)
 Time = Literal["response", "first-byte"]
 Then = Literal["note", "warn", "fail", "stop gently", "stop now"]
 THENS: tuple[Then, ...] = get_args(Then)
 Unit = Literal["ms", "%", "/s", ""]
 
 
-class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """`measure` of what it is about at most, or `at_least`, `limit`: ms for times, % for failure rate, passed checks
-    and what was left, rounds or passes a second for throughput, and its own unit for a captured number.
+class Objective(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True
+):
+    """`measure` of what it is about at most, or `at_least`, `limit`: ms for times, % for failure
+    rate, passed checks and what was left, rounds or passes a second for throughput, and its own
+    unit for a captured number.
 
-    It is about all steps, one `step` or one of its requests (`request`), of everybody, or of one `journey`, or of one
-    `row` of a crowd; about the time from the start of `step` to the end of a later one (`until`), think times left
-    out; about a captured `number`; or about what a `probe` of the plan tells of one measure, its `reading`, whose
-    values by second are then what is taken the mean, the largest or a percentile of. `time`: until the last byte, or
-    the first one.
+    It is about all steps, one `step` or one of its requests (`request`), of everybody, or of one
+    `journey`, or of one `row` of a crowd; about the time from the start of `step` to the end of a
+    later one (`until`), think times left out; about a captured `number`; or about what a `probe` of
+    the plan tells of one measure, its `reading`, whose values by second are then what is taken the
+    mean, the largest or a percentile of. `time`: until the last byte, or the first one.
 
-    It is judged over the measured part, or, with `every_s`, over each interval of so many seconds in it, of which
-    `missed_allowed` % may be missed; the first `grace_s` seconds don't count, and `from_start` begins at second 0
-    instead. `then`: what is done where it is missed; stopping, as soon as `in_a_row` intervals were.
+    It is judged over the measured part, or, with `every_s`, over each interval of so many seconds
+    in it, of which `missed_allowed` % may be missed; the first `grace_s` seconds don't count, and
+    `from_start` begins at second 0 instead. `then`: what is done where it is missed; stopping, as
+    soon as `in_a_row` intervals were.
     """
 
     objective: str
@@ -94,10 +111,14 @@ WHAT = {"failure-rate": "failures of", "checks": "passed checks of", "left": "le
 
 
 def describe(
-    objective: Objective, step_name: str | None = None, until_name: str | None = None, *, unit: str | None = None
+    objective: Objective,
+    step_name: str | None = None,
+    until_name: str | None = None,
+    *,
+    unit: str | None = None,
 ) -> str:
-    """The objective as a statement: "p95 of Find a slot ≤ 650 ms"; of all steps, where nothing else is named. `unit` is
-    that of a probe's measure, which only the probe knows.
+    """The objective as a statement: "p95 of Find a slot ≤ 650 ms"; of all steps, where nothing else
+    is named. `unit` is that of a probe's measure, which only the probe knows.
     """
     scope = step_name or objective.step or ("rounds" if objective.level == "round" else "all steps")
     if objective.request is not None:
@@ -116,7 +137,10 @@ def describe(
     if objective.time == "first-byte":
         what = what.removesuffix(" of") + " of the first byte of"
     unit = objective.unit if unit is None else unit
-    said = f"{what} {scope} {'≥' if objective.at_least else '≤'} {objective.limit:g}{f' {unit}' if unit else ''}"
+    said = (
+        f"{what} {scope} {'≥' if objective.at_least else '≤'} "
+        f"{objective.limit:g}{f' {unit}' if unit else ''}"
+    )
     if objective.every_s is not None:
         said += f" every {objective.every_s} s"
     return said

@@ -17,7 +17,9 @@ FEW = 0.02  # share of what was due that may be missing without a word
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """What a probe told of one measure: `values` by second of the run (NaN: none), due every `every_s`, in `unit`."""
+    """What a probe told of one measure: `values` by second of the run (NaN: none), due every
+    `every_s`, in `unit`.
+    """
 
     values: NDArray[np.float64]
     unit: str = ""
@@ -39,8 +41,8 @@ def source_of(objective: Objective) -> Source:
 
 
 def value_of(objective: Objective, values: NDArray[np.float64]) -> float | None:
-    """The objective's measure of values; a percentile is the smallest value that so many of them don't exceed. None
-    without any.
+    """The objective's measure of values; a percentile is the smallest value that so many of them
+    don't exceed. None without any.
     """
     if not len(values):
         return None
@@ -51,9 +53,11 @@ def value_of(objective: Objective, values: NDArray[np.float64]) -> float | None:
     return float(np.percentile(values, objective.percent or 0.0, method="inverted_cdf"))
 
 
-def judge_readings(objective: Objective, readings: Readings, part_s: tuple[float, float]) -> Judgement:
-    """Judged on what was told in [from, to) of the run. Not judged where less than half of what was due came, or too
-    little for a percentile (n·(100−p) < 100).
+def judge_readings(
+    objective: Objective, readings: Readings, part_s: tuple[float, float]
+) -> Judgement:
+    """Judged on what was told in [from, to) of the run. Not judged where less than half of what was
+    due came, or too little for a percentile (n·(100−p) < 100).
     """
     told = readings.get(source_of(objective))
     values = told.within(*part_s) if told is not None else np.empty(0)
@@ -67,7 +71,10 @@ def judge_readings(objective: Objective, readings: Readings, part_s: tuple[float
         reason = f"the probe told of it only {len(values):,} times, where {due:,.0f} were due"
     elif objective.percent is not None and enough_for(objective.percent, len(values)) == "no":
         needed = -(-100 // (100 - objective.percent))
-        value, reason = None, f"{len(values)} values are too few for {objective.measure}; {needed:.0f} are needed"
+        value, reason = (
+            None,
+            f"{len(values)} values are too few for {objective.measure}; {needed:.0f} are needed",
+        )
     else:
         word = word_of(objective, value, value)
         if due - len(values) > max(1.0, FEW * due):  # what it would have told then nobody knows
@@ -86,7 +93,9 @@ def judge_readings(objective: Objective, readings: Readings, part_s: tuple[float
     )
 
 
-def mark_readings(objective: Objective, begin: int, end: int, values: Sequence[float] | NDArray[np.float64]) -> Mark:
+def mark_readings(
+    objective: Objective, begin: int, end: int, values: Sequence[float] | NDArray[np.float64]
+) -> Mark:
     """The mark of one interval, from what was told in it."""
     value = value_of(objective, np.asarray(values, float))
     if value is None:
@@ -103,7 +112,9 @@ def marks_of_readings(
     for begin, end in intervals_of(objective, measured_s):
         if end > until_s:
             return
-        yield mark_readings(objective, begin, end, told.within(begin, end) if told is not None else ())
+        yield mark_readings(
+            objective, begin, end, told.within(begin, end) if told is not None else ()
+        )
 
 
 def judged_readings(
@@ -113,4 +124,6 @@ def judged_readings(
     over_all = judge_readings(objective, readings, (measured_s[0], min(measured_s[1], until_s)))
     if objective.every_s is None:
         return over_all
-    return by_interval(objective, over_all, list(marks_of_readings(objective, readings, measured_s, until_s)))
+    return by_interval(
+        objective, over_all, list(marks_of_readings(objective, readings, measured_s, until_s))
+    )

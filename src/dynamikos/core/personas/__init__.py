@@ -20,6 +20,18 @@ from dynamikos.core.personas.model import (
 )
 
 __all__ = [
-    "CLIENTS", "LINES", "Line", "Pace", "Patience", "Persona", "Visit", "describe", "headers_of", "line_of",
-    "parse_persona", "persona_problems", "persona_schema", "write_persona",
-]  # fmt: skip
+    "CLIENTS",
+    "LINES",
+    "Line",
+    "Pace",
+    "Patience",
+    "Persona",
+    "Visit",
+    "describe",
+    "headers_of",
+    "line_of",
+    "parse_persona",
+    "persona_problems",
+    "persona_schema",
+    "write_persona",
+]

@@ -15,15 +15,17 @@ Spread = Annotated[float, msgspec.Meta(ge=0, le=3)]  # of a log-normal distribut
 
 
 class Pace(Frozen, frozen=True, kw_only=True):
-    """Think times × `factor`; each user has a factor of its own, drawn log-normal around it with `spread`."""
+    """Think times × `factor`; each user has a factor of its own, drawn log-normal around it with
+    `spread`.
+    """
 
     factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     spread: Spread = 0.0
 
 
 class Patience(Frozen, frozen=True, kw_only=True):
-    """How long a user waits for a step: `seconds`, or drawn for each user log-normal around them with `spread`. Then it
-    leaves, or reloads the step up to `reloads` times and leaves after that.
+    """How long a user waits for a step: `seconds`, or drawn for each user log-normal around them
+    with `spread`. Then it leaves, or reloads the step up to `reloads` times and leaves after that.
     """
 
     seconds: Annotated[float, msgspec.Meta(gt=0, le=86_400)]
@@ -33,8 +35,9 @@ class Patience(Frozen, frozen=True, kw_only=True):
 
 
 class Line(Frozen, frozen=True, kw_only=True):
-    """What lies between a user and the network: one of LINES by `line`, and figures of its own that go before those.
-    `latency_ms` is there and back, `jitter_ms` at most so much more or less of it for each answer.
+    """What lies between a user and the network: one of LINES by `line`, and figures of its own that
+    go before those. `latency_ms` is there and back, `jitter_ms` at most so much more or less of it
+    for each answer.
     """
 
     line: str = ""
@@ -45,8 +48,8 @@ class Line(Frozen, frozen=True, kw_only=True):
 
 
 class Visit(Frozen, frozen=True, kw_only=True):
-    """`first`: with an empty cache and no cookies, a new user after each round. `return`: with what was fetched
-    `away_s` ago in its cache, and `cookies` that lasted.
+    """`first`: with an empty cache and no cookies, a new user after each round. `return`: with what
+    was fetched `away_s` ago in its cache, and `cookies` that lasted.
     """
 
     visit: Literal["first", "return"]
@@ -55,9 +58,9 @@ class Visit(Frozen, frozen=True, kw_only=True):
 
 
 class Persona(Frozen, frozen=True, kw_only=True):
-    """Without a `visit` a user has no cache: it asks for everything, each time. `client` is one of CLIENTS; `headers`
-    go before its own, and both before the journey's common ones. `connections` is how many a page's resources are
-    fetched over, from each origin.
+    """Without a `visit` a user has no cache: it asks for everything, each time. `client` is one of
+    CLIENTS; `headers` go before its own, and both before the journey's common ones. `connections`
+    is how many a page's resources are fetched over, from each origin.
     """
 
     form: Literal[1]
@@ -107,11 +110,16 @@ def persona_problems(persona: Persona) -> Iterator[str]:
 def headers_of(persona: Persona) -> tuple[tuple[str, str], ...]:
     """Its own headers, and those of its client."""
     given = {name.lower() for name, _ in persona.headers}
-    return (*persona.headers, *(each for each in CLIENTS.get(persona.client, ()) if each[0].lower() not in given))
+    return (
+        *persona.headers,
+        *(each for each in CLIENTS.get(persona.client, ()) if each[0].lower() not in given),
+    )
 
 
 def line_of(persona: Persona) -> tuple[float, float, float, float] | None:
-    """(bytes/s down, bytes/s up, seconds there and back, seconds of jitter); None for a user who is not held back."""
+    """(bytes/s down, bytes/s up, seconds there and back, seconds of jitter); None for a user who is
+    not held back.
+    """
     line = persona.line
     if line is None:
         return None
@@ -127,10 +135,15 @@ def describe(persona: Persona) -> list[str]:
     """What it is like, a phrase each."""
     said = []
     if persona.pace.factor != 1 or persona.pace.spread:
-        said.append(f"thinks {persona.pace.factor:g} × as long" + (", each its own way" if persona.pace.spread else ""))
+        said.append(
+            f"thinks {persona.pace.factor:g} × as long"
+            + (", each its own way" if persona.pace.spread else "")
+        )
     if persona.patience is not None:
         times = "once" if persona.patience.reloads == 1 else f"{persona.patience.reloads} times"
-        then = "leaves" if persona.patience.then == "leave" else f"reloads it {times} before it leaves"
+        then = (
+            "leaves" if persona.patience.then == "leave" else f"reloads it {times} before it leaves"
+        )
         about = "about " if persona.patience.spread else ""
         said.append(f"waits {about}{persona.patience.seconds:g} s for a step and then {then}")
     if persona.client or persona.headers:
@@ -138,9 +151,14 @@ def describe(persona: Persona) -> list[str]:
     figures = line_of(persona)
     if figures is not None:
         named = persona.line.line if persona.line is not None else ""
-        rates = f"{figures[0] / 125:,.0f} kbit/s down, {figures[1] / 125:,.0f} up, {figures[2] * 1000:g} ms"
+        rates = (
+            f"{figures[0] / 125:,.0f} kbit/s down, {figures[1] / 125:,.0f} up, "
+            f"{figures[2] * 1000:g} ms"
+        )
         said.append(f"{named or 'a line of its own'}: {rates}")
     if persona.visit is not None:
         away = f"comes back after {persona.visit.away_s:g} s"
-        said.append("comes for the first time, each round" if persona.visit.visit == "first" else away)
+        said.append(
+            "comes for the first time, each round" if persona.visit.visit == "first" else away
+        )
     return said or ["does as the journey says"]

@@ -4,8 +4,21 @@ Never opens a file: others read, this understands. Start reading at `model`.
 """
 
 from dynamikos.core.plans.crowds import Crowd, CrowdRow
-from dynamikos.core.plans.environment import AgreedTarget, Environment, Way, parse_environment, parse_target
-from dynamikos.core.plans.model import Plan, Timeouts, parse_plan, plan_problems, plan_schema, write_plan
+from dynamikos.core.plans.environment import (
+    AgreedTarget,
+    Environment,
+    Way,
+    parse_environment,
+    parse_target,
+)
+from dynamikos.core.plans.model import (
+    Plan,
+    Timeouts,
+    parse_plan,
+    plan_problems,
+    plan_schema,
+    write_plan,
+)
 
 __all__ = [
     "AgreedTarget",

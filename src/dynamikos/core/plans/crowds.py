@@ -16,8 +16,9 @@ MOST_ROWS, MOST_CROWDS = 200, 50
 
 
 class CrowdRow(Frozen, frozen=True, kw_only=True):
-    """One kind of visitor: its `journey` (a path beside the plan, or a key in a project), its `persona` likewise, and
-    its `share`, in proportion to those of the other rows. Keys are unique in the plan.
+    """One kind of visitor: its `journey` (a path beside the plan, or a key in a project), its
+    `persona` likewise, and its `share`, in proportion to those of the other rows. Keys are unique
+    in the plan.
     """
 
     row: Key
@@ -48,7 +49,9 @@ class Crowd(Frozen, frozen=True, kw_only=True):
 
     @property
     def seats(self) -> int:
-        """How many users there are at most at once: its numbers of users, or of places under the ceiling."""
+        """How many users there are at most at once: its numbers of users, or of places under the
+        ceiling.
+        """
         return self.load.seats(self)
 
     @property
@@ -57,21 +60,23 @@ class Crowd(Frozen, frozen=True, kw_only=True):
         return self.load.unit_s
 
     def planned(self, seconds: Sequence[float]) -> list[int]:
-        """Users that are planned to be there at each of `seconds` of the run, which are in order; 0 where none are, but
-        arrivals or rounds.
+        """Users that are planned to be there at each of `seconds` of the run, which are in order; 0
+        where none are, but arrivals or rounds.
         """
         return self.load.planned(self, [second - self.starts_s for second in seconds])
 
     def users(self) -> Iterator[tuple[int, float, float]]:
-        """(k, start, end) in seconds of the run of each planned user, in order of start; none where they arrive."""
+        """(k, start, end) in seconds of the run of each planned user, in order of start; none where
+        they arrive.
+        """
         return self.load.spans(self)
 
 
 def with_journeys(
     crowds: Sequence[Crowd], named: Mapping[str, str], personas: Mapping[str, str] | None = None
 ) -> tuple[Crowd, ...]:
-    """The same crowds, with `named[journey]` for each row's journey: a key for a path, another key; and likewise for
-    personas, where those are given.
+    """The same crowds, with `named[journey]` for each row's journey: a key for a path, another key;
+    and likewise for personas, where those are given.
     """
 
     def renamed(row: CrowdRow) -> CrowdRow:
@@ -83,7 +88,9 @@ def with_journeys(
 
 @dataclass(frozen=True, slots=True)
 class Places:
-    """The rows of all crowds in order, numbered from 0 through the run, and the users' numbers before each crowd's."""
+    """The rows of all crowds in order, numbered from 0 through the run, and the users' numbers
+    before each crowd's.
+    """
 
     rows: tuple[CrowdRow, ...]
     first_row: tuple[int, ...]  # of each crowd
@@ -102,7 +109,9 @@ class Places:
 
 
 def turns_of(crowd: Crowd, weights: dict[str, float]) -> Turns:
-    """Which of its rows the k-th user, or arrival, has. `weights` by row stand for the shares where they are there."""
+    """Which of its rows the k-th user, or arrival, has. `weights` by row stand for the shares where
+    they are there.
+    """
     return Turns([weights.get(row.row, row.share) if row.share else 0.0 for row in crowd.rows])
 
 
@@ -112,15 +121,18 @@ def run_ends_s(crowds: Sequence[Crowd]) -> float:
 
 
 def measured_of(crowds: Sequence[Crowd]) -> tuple[float, float]:
-    """The part that is suggested to be measured: where every crowd is past its first climb and before its last fall;
-    everything where there is no such part.
+    """The part that is suggested to be measured: where every crowd is past its first climb and
+    before its last fall; everything where there is no such part.
     """
     parts = [
         (crowd.starts_s + begin, crowd.starts_s + end)
         for crowd in crowds
         for begin, end in [measured_part_s(crowd.profile)]
     ]
-    begin, end = max((part[0] for part in parts), default=0.0), min((part[1] for part in parts), default=0.0)
+    begin, end = (
+        max((part[0] for part in parts), default=0.0),
+        min((part[1] for part in parts), default=0.0),
+    )
     return (begin, end) if end > begin else (0.0, run_ends_s(crowds))
 
 
@@ -133,7 +145,9 @@ def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
         said = f"Crowd {crowd.name or crowd.crowd}: " if len(crowds) > 1 else ""
         found.extend(
             f"{said}{each}"
-            for each in profile_problems(crowd.profile, only_lasts=crowd.load.makes_profile or not crowd.load.has_curve)
+            for each in profile_problems(
+                crowd.profile, only_lasts=crowd.load.makes_profile or not crowd.load.has_curve
+            )
         )
         if not sum(row.share for row in crowd.rows):
             found.append(f"{said}No row has a share above 0, so nobody would come.")
@@ -143,5 +157,7 @@ def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
         ("rows", [row.row for crowd in crowds for row in crowd.rows]),
     ):
         twice = sorted({name for name in names if names.count(name) > 1})
-        found.extend(f"Two {what} have the key '{name}'; keys are unique in the plan." for name in twice)
+        found.extend(
+            f"Two {what} have the key '{name}'; keys are unique in the plan." for name in twice
+        )
     return found

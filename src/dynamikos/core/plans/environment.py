@@ -17,9 +17,10 @@ LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
 
 
 class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
-    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label. `address` is
-    the IP address to connect to instead of looking the name up: it is part of what was agreed. At most `cap_per_s`
-    exchanges a second, where that is not 0: what would be more ends the run, it is never delayed.
+    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left
+    label. `address` is the IP address to connect to instead of looking the name up: it is part of
+    what was agreed. At most `cap_per_s` exchanges a second, where that is not 0: what would be more
+    ends the run, it is never delayed.
     """
 
     scheme: Literal["http", "https"]
@@ -30,7 +31,9 @@ class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
 
     def __str__(self) -> str:
         host = f"[{self.host}]" if ":" in self.host else self.host
-        return f"{self.scheme}://{host}:{self.port}" + (f" at {self.address}" if self.address else "")
+        return f"{self.scheme}://{host}:{self.port}" + (
+            f" at {self.address}" if self.address else ""
+        )
 
     def covers(self, scheme: str, host: str, port: int) -> bool:
         """True when a connection to scheme://host:port is agreed by this line."""
@@ -42,12 +45,14 @@ class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Way(Frozen, frozen=True, kw_only=True):
-    """How requests reach the target: headers on all of them, whom to trust, where a host is, through which proxy.
+    """How requests reach the target: headers on all of them, whom to trust, where a host is,
+    through which proxy.
 
-    `trust` is "system", "anything" (no certificate is verified) or certificates in PEM; `certificate` is the client's
-    own, in PEM, whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to
-    instead of looking it up (in files; in a project that is part of an agreed target); `proxy` is an address such as
-    http://proxy.example:3128, which must be an agreed target itself.
+    `trust` is "system", "anything" (no certificate is verified) or certificates in PEM;
+    `certificate` is the client's own, in PEM, whose key is the sealed secret `key_secret`. `hosts`
+    maps a host name to the address to connect to instead of looking it up (in files; in a project
+    that is part of an agreed target); `proxy` is an address such as http://proxy.example:3128,
+    which must be an agreed target itself.
     """
 
     headers: tuple[tuple[str, str], ...] = ()
@@ -90,7 +95,9 @@ def parse_environment(text: str, *, file: str = "") -> Environment:
 
 
 def parse_target(text: str) -> AgreedTarget:
-    """`scheme://host[:port] [at ADDRESS]` as an AgreedTarget. Raises PlanError saying what is wrong with it."""
+    """`scheme://host[:port] [at ADDRESS]` as an AgreedTarget. Raises PlanError saying what is wrong
+    with it.
+    """
     text, _, given = (part.strip() for part in text.strip().partition(" at "))
     address = ""
     if given:
@@ -112,19 +119,25 @@ def parse_target(text: str) -> AgreedTarget:
         or parts.fragment
         or parts.username
     ):
-        raise PlanError(f"'{text}' is not a target; write scheme, host and port, such as https://staging.example:8443")
+        raise PlanError(
+            f"'{text}' is not a target; write scheme, host and port, such as "
+            "https://staging.example:8443"
+        )
     try:
         port = port_of(parts)
     except ValueError as problem:
         raise PlanError(f"'{text}' has a port that is not a number from 1 to 65535") from problem
     if port == 0:
-        raise PlanError(f"'{text}' has the port 0, which nothing listens on; write one from 1 to 65535")
+        raise PlanError(
+            f"'{text}' has the port 0, which nothing listens on; write one from 1 to 65535"
+        )
     host = parts.hostname.lower().rstrip(".")
     labels = host.split(".")
     if "*" in host:
         if labels[0] != "*" or "*" in host[1:] or len(labels) < 3:
             raise PlanError(
-                f"'{text}': * may only stand as the whole first label, before at least two more (*.staging.example)"
+                f"'{text}': * may only stand as the whole first label, before at least two more "
+                "(*.staging.example)"
             )
         labels = labels[1:]
     try:
@@ -132,4 +145,6 @@ def parse_target(text: str) -> AgreedTarget:
     except ValueError:
         if not all(LABEL.match(label) for label in labels):
             raise PlanError(f"'{text}' has a host name that can't be one") from None
-    return AgreedTarget(scheme="https" if parts.scheme == "https" else "http", host=host, port=port, address=address)
+    return AgreedTarget(
+        scheme="https" if parts.scheme == "https" else "http", host=host, port=port, address=address
+    )

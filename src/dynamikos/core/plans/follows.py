@@ -1,4 +1,6 @@
-"""What follows from a plan, before it runs: from think times, recorded answer times and the profile."""
+"""What follows from a plan, before it runs: from think times, recorded answer times and the
+profile.
+"""
 
 import math
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
@@ -30,8 +32,8 @@ Answered = Callable[[str, int], Took | None]  # journey and number of the exchan
 
 
 class Round(NamedTuple):
-    """One round, as it is expected: seconds with its think times, exchanges, bytes of their answers, and whether every
-    request's time is known.
+    """One round, as it is expected: seconds with its think times, exchanges, bytes of their
+    answers, and whether every request's time is known.
     """
 
     seconds: float
@@ -42,8 +44,8 @@ class Round(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RowFollows:
-    """One row of a crowd: `users` of it when most are there; rounds in all and an hour when most are there, and its
-    parts of its crowd's visits and users, in %.
+    """One row of a crowd: `users` of it when most are there; rounds in all and an hour when most
+    are there, and its parts of its crowd's visits and users, in %.
     """
 
     row: str
@@ -59,10 +61,11 @@ class RowFollows:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Follows:
-    """`users` at most, for `seconds`; of those who arrive they are predicted (Little's law), between `users_range`, and
-    no more than their `ceiling`, which is 0 where nobody arrives. The longest of the journeys' rounds takes `round_s`;
-    there are so many `rounds` and, at the peak, exchanges a second and bits a second of answers (Little's law: users
-    divided by the time of a round). `answers_known`: every request's time was recorded; what was not counts as none.
+    """`users` at most, for `seconds`; of those who arrive they are predicted (Little's law),
+    between `users_range`, and no more than their `ceiling`, which is 0 where nobody arrives. The
+    longest of the journeys' rounds takes `round_s`; there are so many `rounds` and, at the peak,
+    exchanges a second and bits a second of answers (Little's law: users divided by the time of a
+    round). `answers_known`: every request's time was recorded; what was not counts as none.
     """
 
     users: int
@@ -78,21 +81,26 @@ class Follows:
 
     @property
     def to_carry(self) -> int:
-        """Users that generators are to carry: as many as are expected at most. Up to the ceiling come only where the
-        target stalls, and those who wait take no processor; it is taken where it is not known how long answers take.
+        """Users that generators are to carry: as many as are expected at most. Up to the ceiling
+        come only where the target stalls, and those who wait take no processor; it is taken where
+        it is not known how long answers take.
         """
         return self.users_range[1] if self.answers_known else self.ceiling or self.users
 
 
 def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
-    """Steps with how often a round is expected to perform each: branches by weight, repetitions by their number where
-    it is a plain one, all else once.
+    """Steps with how often a round is expected to perform each: branches by weight, repetitions by
+    their number where it is a plain one, all else once.
     """
     for step in steps:
         yield step, share
         total = sum(branch.weight for branch in step.branches)
         for branch in step.branches:
-            part = branch.weight / total if isinstance(step, Choosing) and total else 1 / len(step.branches)
+            part = (
+                branch.weight / total
+                if isinstance(step, Choosing) and total
+                else 1 / len(step.branches)
+            )
             yield from expected(branch.steps, share * part)
         times = digits(step.repeat.times) if isinstance(step, Repeating) else None
         times = 1 if times is None else times
@@ -111,7 +119,11 @@ def one_round(journey: Journey, think_factor: float, answered: Answered) -> Roun
     for step, share in expected(journey.active().rounds):
         for request in step.requests:
             requests += share * (1 + len(request.embedded))
-            took = answered(journey.journey, request.recorded) if request.recorded is not None else None
+            took = (
+                answered(journey.journey, request.recorded)
+                if request.recorded is not None
+                else None
+            )
             known = known and took is not None
             total_us += share * (took.us if took else 0)
             size += share * (took.size_bytes if took else 0)
@@ -119,9 +131,10 @@ def one_round(journey: Journey, think_factor: float, answered: Answered) -> Roun
 
 
 def weighed(crowd: Crowd, round_s: Mapping[str, float]) -> dict[str, float]:
-    """In which proportion users are given to the rows of a crowd whose shares are of visits: a row's share times the
-    time of its round, since who takes longer for a round begins fewer. `round_s` are seconds of a round by journey.
-    Empty where shares are of users, or there is one row.
+    """In which proportion users are given to the rows of a crowd whose shares are of visits: a
+    row's share times the time of its round, since who takes longer for a round begins fewer.
+    `round_s` are seconds of a round by journey. Empty where shares are of users, or there is one
+    row.
     """
     if len(crowd.rows) < 2 or not crowd.load.is_weighed:
         return {}
@@ -136,10 +149,12 @@ def taken_s(crowd: Crowd, row: CrowdRow, round_s: Mapping[str, float]) -> float:
 
 
 def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> Follows:
-    """`answered` gives what an exchange of a journey's recording took, None where it is not known. `journeys` are by
-    what the plan's rows name.
+    """`answered` gives what an exchange of a journey's recording took, None where it is not known.
+    `journeys` are by what the plan's rows name.
     """
-    times = {name: one_round(journey, plan.think_factor, answered) for name, journey in journeys.items()}
+    times = {
+        name: one_round(journey, plan.think_factor, answered) for name, journey in journeys.items()
+    }
     round_s = {name: each.seconds for name, each in times.items()}
     rows: list[RowFollows] = []
     users = ceiling = 0
@@ -155,7 +170,8 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> 
         if crowd.unit_s:
             users += min(crowd.seats, math.ceil(at_once))
             ceiling += crowd.seats
-            # of users who come at random so many are there as a Poisson number, of standard deviation √mean
+            # of users who come at random so many are there as a Poisson number, of standard
+            # deviation √mean
             about = 1.96 * math.sqrt(at_once) if crowd.load.by_lot else 1.0
             low, high = low + max(0.0, at_once - about), high + min(crowd.seats, at_once + about)
         else:
@@ -177,7 +193,10 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> 
 def _rows_of(crowd: Crowd, round_s: Mapping[str, float]) -> tuple[list[RowFollows], list[float]]:
     """Its rows, and how many rounds a second each begins when most are there."""
     weights = weighed(crowd, round_s)
-    shares = [weights.get(row.row, share) for row, share in zip(crowd.rows, crowd.load.row_shares(crowd), strict=True)]
+    shares = [
+        weights.get(row.row, share)
+        for row, share in zip(crowd.rows, crowd.load.row_shares(crowd), strict=True)
+    ]
     every = sum(shares)
     expected = crowd.load.expecting(crowd)
     figures: list[tuple[CrowdRow, Expected]] = []
@@ -206,9 +225,9 @@ def _rows_of(crowd: Crowd, round_s: Mapping[str, float]) -> tuple[list[RowFollow
 def rows_needed(
     plan: Plan, round_s: Mapping[str, float], using: Collection[str], *, by_seat: bool = False
 ) -> tuple[list[tuple[float, float]], float]:
-    """((start, end) in seconds of each user who needs rows since its journey is one of `using`, the shortest time of
-    their rounds). Who arrives is there for one round, who holds a rate for all of it; `by_seat`: arrivals as so many
-    places that are taken again and again, as slices are dealt.
+    """((start, end) in seconds of each user who needs rows since its journey is one of `using`, the
+    shortest time of their rounds). Who arrives is there for one round, who holds a rate for all of
+    it; `by_seat`: arrivals as so many places that are taken again and again, as slices are dealt.
     """
     shortest = min((round_s.get(journey, 0.0) for journey in using), default=0.0)
     made: list[tuple[float, float]] = []
@@ -220,14 +239,22 @@ def rows_needed(
         if crowd.load.is_one_round and not by_seat:
             rows = crowd.load.row_of_each(crowd) or turns
             here = islice(enumerate(crowd.load.instants(crowd, evenly())), MOST)
-            made.extend((crowd.starts_s + at, crowd.starts_s + at + shortest / 2) for k, at in here if uses[rows[k]])
+            made.extend(
+                (crowd.starts_s + at, crowd.starts_s + at + shortest / 2)
+                for k, at in here
+                if uses[rows[k]]
+            )
         elif crowd.unit_s:
             mean_s = max((round_s.get(row.journey, 0.0) for row in crowd.rows), default=0.0)
-            places = min(crowd.seats, max(1, math.ceil(highest(crowd.profile) / crowd.unit_s * mean_s)))
+            places = min(
+                crowd.seats, max(1, math.ceil(highest(crowd.profile) / crowd.unit_s * mean_s))
+            )
             made.extend((crowd.starts_s, crowd.ends_s) for k in range(places) if uses[turns[k]])
         else:
             rounds = crowd.load.rounds_each or math.inf
             for k, start, end in crowd.users():
                 if uses[turns[k - 1]]:
-                    made.append((start, min(end, start + (rounds - 0.5) * shortest) if shortest else end))
+                    made.append(
+                        (start, min(end, start + (rounds - 0.5) * shortest) if shortest else end)
+                    )
     return sorted(made), shortest

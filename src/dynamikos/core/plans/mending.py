@@ -18,8 +18,9 @@ WORDS: dict[Mend, str] = {
 
 
 def mended(plan: Plan, what: str, locked: Collection[str] = ()) -> Plan:
-    """`plan` with its shares scaled to 100 in each crowd (those of rows in `locked` stay as they are), without rows
-    that nobody is of, or with rows of the same journey and persona made one. Raises PlanError for what can't be.
+    """`plan` with its shares scaled to 100 in each crowd (those of rows in `locked` stay as they
+    are), without rows that nobody is of, or with rows of the same journey and persona made one.
+    Raises PlanError for what can't be.
     """
     if what not in WORDS:
         raise PlanError(f"“{what}” is nothing that can be mended by itself.")
@@ -41,8 +42,14 @@ def _scaled(rows: tuple[CrowdRow, ...], locked: Collection[str]) -> tuple[CrowdR
     kept = sum(row.share for row in rows if row.row in locked)
     free = sum(row.share for row in rows if row.row not in locked)
     if kept > 100 or (not free and kept != 100):
-        raise PlanError(f"The locked rows have {kept:g} already; unlock one, or give another row a share.")
-    scaled = {row.row: round(row.share * (100 - kept) / free, 2) for row in rows if row.row not in locked and free}
+        raise PlanError(
+            f"The locked rows have {kept:g} already; unlock one, or give another row a share."
+        )
+    scaled = {
+        row.row: round(row.share * (100 - kept) / free, 2)
+        for row in rows
+        if row.row not in locked and free
+    }
     if scaled:  # what rounding leaves goes to the largest
         largest = max(scaled, key=lambda key: scaled[key])
         scaled[largest] = round(scaled[largest] + 100 - kept - sum(scaled.values()), 2)
@@ -53,5 +60,7 @@ def _joined(rows: tuple[CrowdRow, ...]) -> tuple[CrowdRow, ...]:
     made: dict[tuple[str, str], CrowdRow] = {}
     for row in rows:
         kind = (row.journey, row.persona)
-        made[kind] = replace(made[kind], share=made[kind].share + row.share) if kind in made else row
+        made[kind] = (
+            replace(made[kind], share=made[kind].share + row.share) if kind in made else row
+        )
     return tuple(made.values())

@@ -14,7 +14,14 @@ from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
-from dynamikos.core.plans.crowds import MOST_CROWDS, Crowd, CrowdRow, crowd_problems, measured_of, run_ends_s
+from dynamikos.core.plans.crowds import (
+    MOST_CROWDS,
+    Crowd,
+    CrowdRow,
+    crowd_problems,
+    measured_of,
+    run_ends_s,
+)
 from dynamikos.core.probes.model import MOST_PROBES, Probe, probe_problems
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.text import Frozen, parse, schema, write
@@ -29,8 +36,8 @@ class Timeouts(Frozen, frozen=True, kw_only=True):
 
 
 class Repeat(Frozen, frozen=True, kw_only=True):
-    """The same run `times` times, `pause_s` between one's end and the next one's begin, each with a new seed or the
-    same: a set of runs. Each is judged by itself; the word of the set is its worst.
+    """The same run `times` times, `pause_s` between one's end and the next one's begin, each with a
+    new seed or the same: a set of runs. Each is judged by itself; the word of the set is its worst.
     """
 
     times: Annotated[int, msgspec.Meta(ge=1, le=100)] = 1
@@ -39,8 +46,8 @@ class Repeat(Frozen, frozen=True, kw_only=True):
 
 
 class Keep(Frozen, frozen=True, kw_only=True):
-    """Exchanges that each generator keeps for reading: so many `failing` ones of each request and kind of failure, so
-    many of the `slowest` of each request, and so many `sampled` at random.
+    """Exchanges that each generator keeps for reading: so many `failing` ones of each request and
+    kind of failure, so many of the `slowest` of each request, and so many `sampled` at random.
     """
 
     failing: Annotated[int, msgspec.Meta(ge=0, le=500)] = 20
@@ -52,30 +59,34 @@ Undecided = Literal["measured", "pass", "fail", "inconclusive"]
 
 
 def whole_seconds(part: tuple[float, float]) -> tuple[float, float]:
-    """A part of a run from and to whole seconds inside of it, since figures are kept by the second; as it is where
-    there is none in it.
+    """A part of a run from and to whole seconds inside of it, since figures are kept by the second;
+    as it is where there is none in it.
     """
     begin, end = float(math.ceil(part[0] - 1e-9)), float(math.floor(part[1] + 1e-9))
     return (begin, end) if end > begin else part
 
 
 class Plan(Frozen, frozen=True, kw_only=True):
-    """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
+    """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project
+    they are keys.
 
-    Who comes stands under `crowds`; a plan of concurrent users with one journey may say `journey` and `profile`.
-    `measured` is the part of the run, from second to second, that figures and objectives are taken of; without it the
-    part that follows from the profiles.
+    Who comes stands under `crowds`; a plan of concurrent users with one journey may say `journey`
+    and `profile`. `measured` is the part of the run, from second to second, that figures and
+    objectives are taken of; without it the part that follows from the profiles.
 
-    `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail
-    at their first request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
+    `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time
+    while rounds fail at their first request, up to 30 s. `new_seed` draws a seed for each run
+    instead of `seed`.
 
-    `fuse_percent`: where more of the requests of the first minute fail, the run ends itself at once; 100 never does.
+    `fuse_percent`: where more of the requests of the first minute fail, the run ends itself at
+    once; 100 never does.
 
-    `undecided`: what an objective counts as that is not decided (too close to its limit to tell from chance): by the
-    side of the limit that was measured, as met, as missed, or as not judged.
+    `undecided`: what an objective counts as that is not decided (too close to its limit to tell
+    from chance): by the side of the limit that was measured, as met, as missed, or as not judged.
 
-    `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's.
-    `deals` says by data set how its rows are dealt; in a project each data set says it itself.
+    `functions` are paths of Python modules whose functions the journey calls; in a project they are
+    the project's. `deals` says by data set how its rows are dealt; in a project each data set says
+    it itself.
     """
 
     form: Literal[2]
@@ -88,7 +99,9 @@ class Plan(Frozen, frozen=True, kw_only=True):
     deals: dict[str, Deal] = {}
     profile: tuple[Stretch, ...] = ()
     crowds: Annotated[tuple[Crowd, ...], msgspec.Meta(max_length=MOST_CROWDS)] = ()
-    measured: tuple[Annotated[float, msgspec.Meta(ge=0)], Annotated[float, msgspec.Meta(ge=0)]] | None = None
+    measured: (
+        tuple[Annotated[float, msgspec.Meta(ge=0)], Annotated[float, msgspec.Meta(ge=0)]] | None
+    ) = None
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
     probes: Annotated[tuple[Probe, ...], msgspec.Meta(max_length=MOST_PROBES)] = ()
@@ -117,7 +130,9 @@ class Plan(Frozen, frozen=True, kw_only=True):
         return (Crowd(crowd=EVERYBODY, profile=self.profile, rows=(row,)),)
 
     def with_crowds(self, crowds: tuple[Crowd, ...]) -> "Plan":
-        """With other crowds; one of concurrent users with one journey and no words of its own is written short."""
+        """With other crowds; one of concurrent users with one journey and no words of its own is
+        written short.
+        """
         one = crowds[0] if len(crowds) == 1 else None
         if one is not None and len(one.rows) == 1:
             journey, profile = one.rows[0].journey, one.profile
@@ -151,13 +166,19 @@ class Plan(Frozen, frozen=True, kw_only=True):
     @property
     def personas(self) -> tuple[str, ...]:
         """What its rows name as personas, each once, in order."""
-        return tuple(dict.fromkeys(row.persona for crowd in self.everybody() for row in crowd.rows if row.persona))
+        return tuple(
+            dict.fromkeys(
+                row.persona for crowd in self.everybody() for row in crowd.rows if row.persona
+            )
+        )
 
 
 EVERYBODY = "users"  # the key of a crowd, and of its row, that has none of its own
 
 
-PLAN = VersionedCodec("load plan", Plan, [lambda plain: plain])  # what form 1 said, form 2 says alike
+PLAN = VersionedCodec(
+    "load plan", Plan, [lambda plain: plain]
+)  # what form 1 said, form 2 says alike
 
 
 def parse_plan(text: str, *, file: str = "") -> Plan:
@@ -187,14 +208,17 @@ def _too_many(plan: Plan) -> list[str]:
         (sum(len(crowd.rows) for crowd in crowds), MOST_ROWS_IN_ALL, "rows of visitors"),
     )
     return [
-        f"There are {count:,} {what}; at most {most} can be in one plan. Take some away, or make two plans."
+        f"There are {count:,} {what}; at most {most} can be in one plan. Take some away, or make "
+        "two plans."
         for count, most, what in counts
         if count > most
     ]
 
 
 def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
-    """What stands in the way of running `plan` with `journeys`, by what its rows name; empty when nothing does."""
+    """What stands in the way of running `plan` with `journeys`, by what its rows name; empty when
+    nothing does.
+    """
     crowds = plan.everybody()
     problems = [*_too_many(plan), *twice_said(plan)]
     problems.extend(crowd_problems(crowds))
@@ -203,7 +227,8 @@ def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
         begin, end = plan.measured
         if not begin < end or end > run_ends_s(crowds):
             problems.append(
-                f"The measured part is from {begin:g} to {end:g} s; it has to lie within the run, which ends at"
+                f"The measured part is from {begin:g} to {end:g} s; it has to lie within the run, "
+                "which ends at"
                 f" {run_ends_s(crowds):g} s."
             )
     series = sum(
@@ -212,19 +237,22 @@ def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
     )  # fmt: skip
     if series > MOST_SERIES:
         problems.append(
-            f"Steps and requests of all rows are {series:,}, each with figures of its own; at most {MOST_SERIES:,} can"
+            f"Steps and requests of all rows are {series:,}, each with figures of its own; at most "
+            f"{MOST_SERIES:,} can"
             " be in one plan. Take rows away, or make two plans."
         )
     for journey in journeys.values():
         if not journey.rounds:
             problems.append(
-                f"The journey '{journey.name}' has no steps in its rounds, so users would have nothing to do."
+                f"The journey '{journey.name}' has no steps in its rounds, so users would have "
+                "nothing to do."
             )
     for objective in plan.objectives:
         problems.extend(objective_problems(objective, plan, journeys))
     names = [objective.objective for objective in plan.objectives]
     problems.extend(
-        f"Two objectives have the key '{name}'." for name in sorted({n for n in names if names.count(n) > 1})
+        f"Two objectives have the key '{name}'."
+        for name in sorted({n for n in names if names.count(n) > 1})
     )
     return problems
 
@@ -233,7 +261,8 @@ def twice_said(plan: Plan) -> list[str]:
     """What is wrong with how a plan says who comes."""
     if plan.crowds and (plan.journey or plan.profile):
         return [
-            "The plan has crowds, and a journey or profile of its own beside them; put those into a crowd, or take the"
+            "The plan has crowds, and a journey or profile of its own beside them; put those into "
+            "a crowd, or take the"
             " crowds away."
         ]
     if not plan.crowds and not plan.journey:
@@ -241,7 +270,9 @@ def twice_said(plan: Plan) -> list[str]:
     return []
 
 
-def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, Journey]) -> Iterator[str]:
+def objective_problems(
+    objective: Objective, plan: Plan, journeys: Mapping[str, Journey]
+) -> Iterator[str]:
     """What an objective is about has to be there, and what it says to make sense."""
     said = f"Objective '{objective.objective}' is about"
     yield from _senseless(objective, f"Objective '{objective.objective}'")
@@ -252,7 +283,8 @@ def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, 
     if objective.probe is not None and (objective.every_s or 1e9) < probes[objective.probe].every_s:
         every_s = probes[objective.probe].every_s
         yield (
-            f"Objective '{objective.objective}' is judged every {objective.every_s} s, but its probe is read every"
+            f"Objective '{objective.objective}' is judged every {objective.every_s} s, but its "
+            "probe is read every"
             f" {every_s:g} s only."
         )
     rows = {row.row: row for crowd in plan.everybody() for row in crowd.rows}
@@ -267,9 +299,17 @@ def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, 
     if objective.journey is not None:
         asked = [known[objective.journey]]
     elif objective.row is not None:
-        asked = [journeys[rows[objective.row].journey]] if rows[objective.row].journey in journeys else []
+        asked = (
+            [journeys[rows[objective.row].journey]]
+            if rows[objective.row].journey in journeys
+            else []
+        )
     whose = "the journey does" if len(asked) == 1 else "the journeys do"
-    if objective.number is not None and asked and not any(objective.number in each.captured for each in asked):
+    if (
+        objective.number is not None
+        and asked
+        and not any(objective.number in each.captured for each in asked)
+    ):
         yield f"{said} the number '{objective.number}', which {whose} not capture."
     if objective.step is None:
         return
@@ -278,7 +318,10 @@ def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, 
         yield f"{said} the step '{objective.step}', which {whose} not have."
     elif len(having) > 1:
         named = ", ".join(sorted(journey.journey for journey in having))
-        yield f"{said} the step '{objective.step}', which several journeys have ({named}); say which: 'journey'."
+        yield (
+            f"{said} the step '{objective.step}', which several journeys have ({named}); say "
+            "which: 'journey'."
+        )
     elif having:
         yield from _within_step(objective, having[0], said)
 
@@ -286,28 +329,52 @@ def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, 
 def _senseless(objective: Objective, said: str) -> Iterator[str]:
     """What can't be measured or done."""
     if objective.stops and objective.every_s is None:
-        yield f"{said} is to stop the run: say over which intervals it is judged ('every_s'), since all of it is late."
+        yield (
+            f"{said} is to stop the run: say over which intervals it is judged ('every_s'), since "
+            "all of it is late."
+        )
     if objective.time == "first-byte" and not objective.is_spread:
         yield f"{said} is about the first byte: take a percentile, the mean or the longest."
     if objective.until is not None and objective.step is None:
         yield f"{said} is about a time until the end of '{objective.until}': say from which step."
-    if objective.until is not None and (objective.request is not None or objective.time == "first-byte"):
-        yield f"{said} is about a time from step to step; a request or the first byte is no part of that."
+    if objective.until is not None and (
+        objective.request is not None or objective.time == "first-byte"
+    ):
+        yield (
+            f"{said} is about a time from step to step; a request or the first byte is no part of "
+            "that."
+        )
     if objective.request is not None and objective.step is None:
         yield f"{said} is about the request '{objective.request}': say of which step."
     if (objective.probe is None) != (objective.reading is None):
-        yield f"{said} is about a probe's measure: say both which probe ('probe') and which measure ('reading')."
+        yield (
+            f"{said} is about a probe's measure: say both which probe ('probe') and which measure "
+            "('reading')."
+        )
     if objective.probe is not None and not objective.is_spread:
         yield f"{said} is about a probe's measure: take a percentile, the mean or the largest."
-    others = (objective.step, objective.until, objective.request, objective.number, objective.row, objective.journey)
+    others = (
+        objective.step,
+        objective.until,
+        objective.request,
+        objective.number,
+        objective.row,
+        objective.journey,
+    )
     if objective.probe is not None and (any(others) or objective.time != "response"):
-        yield f"{said} is about a probe's measure, which belongs to no step, row or number; leave those away."
+        yield (
+            f"{said} is about a probe's measure, which belongs to no step, row or number; leave "
+            "those away."
+        )
     if objective.number is not None and not objective.is_spread:
         yield f"{said} is about a number: take a percentile, the mean or the largest."
     if objective.number is not None and (objective.step or objective.until or objective.request):
         yield f"{said} is about a number, which belongs to no step; leave the step away."
     if objective.measure == "throughput" and objective.until is not None:
-        yield f"{said} is about a time from step to step, which has no throughput; leave 'until' away."
+        yield (
+            f"{said} is about a time from step to step, which has no throughput; leave 'until' "
+            "away."
+        )
 
 
 def _within_step(objective: Objective, journey: Journey, said: str) -> Iterator[str]:
@@ -315,14 +382,20 @@ def _within_step(objective: Objective, journey: Journey, said: str) -> Iterator[
     step = journey.find_step(objective.step or "")
     requests = {each.request for each in step.requests} if step is not None else set()
     if objective.request is not None and objective.request not in requests:
-        yield f"{said} the request '{objective.request}', which the step '{objective.step}' does not have."
+        yield (
+            f"{said} the request '{objective.request}', which the step '{objective.step}' does not "
+            "have."
+        )
     if objective.until is None:
         return
     order = [each.step for _, each in journey.steps()]
     if objective.until not in order:
         yield f"{said} a time until the step '{objective.until}', which the journey does not have."
     elif order.index(objective.until) <= order.index(objective.step or ""):
-        yield f"{said} a time from '{objective.step}' to '{objective.until}', which does not come after it."
+        yield (
+            f"{said} a time from '{objective.step}' to '{objective.until}', which does not come "
+            "after it."
+        )
 
 
 def refuse_if(problems: list[str]) -> None:

@@ -1,4 +1,6 @@
-"""What is looked at before a start: how each thing stands, and how it is mended. Pure: others find the facts."""
+"""What is looked at before a start: how each thing stands, and how it is mended. Pure: others find
+the facts.
+"""
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -21,14 +23,17 @@ from dynamikos.core.values import bind
 
 Level = Literal["fine", "warning", "blocker"]
 SOON_DAYS = 14  # a certificate that ends sooner is worth a word
-PORT_S, PORT_SHARE = 60.0, 0.8  # a closed connection keeps its source port for so long; so much of them is too much
+PORT_S, PORT_SHARE = (
+    60.0,
+    0.8,
+)  # a closed connection keeps its source port for so long; so much of them is too much
 SPARE_BYTES = 1_000_000_000
 
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """`what` was looked at and how it stands. `mend` says what to do about it, and `place` where: "plan", "settings",
-    "generators", "journey:KEY", "data:KEY" or "run:NUMBER".
+    """`what` was looked at and how it stands. `mend` says what to do about it, and `place` where:
+    "plan", "settings", "generators", "journey:KEY", "data:KEY" or "run:NUMBER".
     """
 
     what: str
@@ -40,8 +45,8 @@ class Finding:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Knocked:
-    """What came of knocking at a target once: how long connecting took, or why it did not; days until its certificate
-    ends, where it has one.
+    """What came of knocking at a target once: how long connecting took, or why it did not; days
+    until its certificate ends, where it has one.
     """
 
     origin: str
@@ -70,10 +75,11 @@ class Answered:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
-    """`problems` are all that keep a run from being made. `unrehearsed` says by journey why nothing shows yet that it
-    holds; `data` by data set what becomes of its rows, and whether that ends users or the run early. `others` are
-    (number, sentence) of what runs on the same targets. `capped` are targets that have a limit of exchanges/s, `values`
-    the environment's, as they are named in a journey.
+    """`problems` are all that keep a run from being made. `unrehearsed` says by journey why nothing
+    shows yet that it holds; `data` by data set what becomes of its rows, and whether that ends
+    users or the run early. `others` are (number, sentence) of what runs on the same targets.
+    `capped` are targets that have a limit of exchanges/s, `values` the environment's, as they are
+    named in a journey.
     """
 
     plan: Plan
@@ -87,7 +93,9 @@ class Facts:
     free: int = 0
     busy_with: str = ""
     machine: Machine | None = None
-    users_per_generator: int | None = None  # measured; `carried_by` says by what, and whether it may be more
+    users_per_generator: int | None = (
+        None  # measured; `carried_by` says by what, and whether it may be more
+    )
     carried_by: str = ""
     may_be_more: bool = False
     others: Sequence[tuple[int, str]] = ()
@@ -121,7 +129,11 @@ def _origins(request: Request, values: Mapping[str, str]) -> Iterator[str]:
 def origins_of(journeys: Mapping[str, Journey], values: Mapping[str, str]) -> list[str]:
     """Scheme, host and port of every address that is known before the run, in order."""
     requests = (request for journey in journeys.values() for _, request in journey.requests())
-    return [each for each in dict.fromkeys(one for request in requests for one in _origins(request, values)) if each]
+    return [
+        each
+        for each in dict.fromkeys(one for request in requests for one in _origins(request, values))
+        if each
+    ]
 
 
 def probed_by(plan: Plan, values: Mapping[str, str]) -> list[str]:
@@ -131,7 +143,9 @@ def probed_by(plan: Plan, values: Mapping[str, str]) -> list[str]:
 
 
 def _sent_per_s(facts: Facts, target: AgreedTarget) -> float:
-    """Exchanges/s that come to a target when most users are there; those of which it is not known yet count as well."""
+    """Exchanges/s that come to a target when most users are there; those of which it is not known
+    yet count as well.
+    """
     assert facts.follows is not None
     made = 0.0
     for row in facts.follows.rows:
@@ -151,10 +165,21 @@ def _covers(target: AgreedTarget, origin: str) -> bool:
 def preflight(facts: Facts) -> list[Finding]:
     """Everything that is looked at, what stands in the way first."""
     found = [
-        *_made(facts), *_shares(facts.plan), *_rehearsed(facts), *_checks(facts), *_data(facts), *_targets(facts),
-        *_probes(facts), *_levels(facts), *_lengths(facts), *_generators(facts), *_objectives(facts), *_caps(facts),
-        *_others(facts), *_disk(facts),
-    ]  # fmt: skip
+        *_made(facts),
+        *_shares(facts.plan),
+        *_rehearsed(facts),
+        *_checks(facts),
+        *_data(facts),
+        *_targets(facts),
+        *_probes(facts),
+        *_levels(facts),
+        *_lengths(facts),
+        *_generators(facts),
+        *_objectives(facts),
+        *_caps(facts),
+        *_others(facts),
+        *_disk(facts),
+    ]
     order = ("blocker", "warning", "fine")
     return sorted(found, key=lambda each: order.index(each.level))
 
@@ -164,7 +189,11 @@ def _made(facts: Facts) -> Iterator[Finding]:
         place = "settings" if "agreed" in each or "secrets." in each or "env." in each else "plan"
         yield Finding("Plan, names and secrets", "blocker", each, "Mend it", place)
     if not facts.problems:
-        yield Finding("Plan, names and secrets", "fine", "Every name, secret, step and row that is named is there.")
+        yield Finding(
+            "Plan, names and secrets",
+            "fine",
+            "Every name, secret, step and row that is named is there.",
+        )
 
 
 def _shares(plan: Plan) -> Iterator[Finding]:
@@ -176,27 +205,44 @@ def _shares(plan: Plan) -> Iterator[Finding]:
 
 
 def share_doubts(plan: Plan) -> Iterator[tuple[Mend, str]]:
-    """What is odd about the rows of crowds, as it is said while they are typed, and by which word it is mended."""
+    """What is odd about the rows of crowds, as it is said while they are typed, and by which word
+    it is mended.
+    """
     for crowd in plan.everybody():
         named = f"{crowd.name or crowd.crowd}: " if len(plan.crowds) > 1 else ""
         total = sum(row.share for row in crowd.rows)
         if len(crowd.rows) > 1 and abs(total - 100) > 0.005:
-            yield "sum", f"{named}the shares come to {total:g}, not 100; they are taken in proportion."
+            yield (
+                "sum",
+                f"{named}the shares come to {total:g}, not 100; they are taken in proportion.",
+            )
         for row in crowd.rows:
             if not row.share:
-                yield "zero", f"{named}the row {row.name or row.row} has a share of 0, so nobody of it comes."
+                yield (
+                    "zero",
+                    f"{named}the row {row.name or row.row} has a share of 0, so nobody of it "
+                    "comes.",
+                )
         kinds = [(row.journey, row.persona) for row in crowd.rows]
-        twice = [row for row in crowd.rows if row.share and kinds.count((row.journey, row.persona)) > 1]
+        twice = [
+            row for row in crowd.rows if row.share and kinds.count((row.journey, row.persona)) > 1
+        ]
         if twice:
             rows = " and ".join(row.name or row.row for row in twice)
-            yield "twice", f"{named}{rows} are the same journey and persona: is that one kind of visitor, twice?"
+            yield (
+                "twice",
+                f"{named}{rows} are the same journey and persona: is that one kind of visitor, "
+                "twice?",
+            )
 
 
 def _rehearsed(facts: Facts) -> Iterator[Finding]:
     for key, why in facts.unrehearsed.items():
         name = facts.journeys[key].name if key in facts.journeys else key
         mend = "Rehearse two rounds"
-        yield Finding("Rehearsed since the last change", "warning", f"{name}: {why}", mend, f"journey:{key}")
+        yield Finding(
+            "Rehearsed since the last change", "warning", f"{name}: {why}", mend, f"journey:{key}"
+        )
     if not facts.unrehearsed:
         said = "Every journey has passed in two rounds since it was last changed."
         yield Finding("Rehearsed since the last change", "fine", said)
@@ -208,15 +254,21 @@ def _checks(facts: Facts) -> Iterator[Finding]:
         said = unchecked(journey)
         if said:
             fine = False
-            yield Finding("Checks", "warning", f"{journey.name}: {said}", "Add a check", f"journey:{key}")
+            yield Finding(
+                "Checks", "warning", f"{journey.name}: {said}", "Add a check", f"journey:{key}"
+            )
     if fine and facts.journeys:
         yield Finding("Checks", "fine", "Every step checks something of its answers.")
 
 
 def bare_steps(journey: Journey) -> list[Sending]:
     """Steps that send and look at nothing of what comes."""
-    sending = (step for _, step in journey.active().steps() if isinstance(step, Sending) and step.requests)
-    return [step for step in sending if not any(each.checks or each.captures for each in step.requests)]
+    sending = (
+        step for _, step in journey.active().steps() if isinstance(step, Sending) and step.requests
+    )
+    return [
+        step for step in sending if not any(each.checks or each.captures for each in step.requests)
+    ]
 
 
 def unchecked(journey: Journey) -> str:
@@ -231,18 +283,30 @@ def unchecked(journey: Journey) -> str:
 def _data(facts: Facts) -> Iterator[Finding]:
     for name, said, early in facts.data:
         level: Level = "warning" if early else "fine"
-        yield Finding("Rows of data", level, f"{name}: {said}", "Add rows, or deal them otherwise", f"data:{name}")
+        yield Finding(
+            "Rows of data",
+            level,
+            f"{name}: {said}",
+            "Add rows, or deal them otherwise",
+            f"data:{name}",
+        )
 
 
 def _targets(facts: Facts) -> Iterator[Finding]:
     if facts.knocked is None:
         said = "Nobody knocked at the targets: no generator is free, or it did not answer in time."
-        yield Finding("Targets answer", "warning", said, "Start a generator, or look again", "generators")
+        yield Finding(
+            "Targets answer", "warning", said, "Start a generator, or look again", "generators"
+        )
         return
     for each in facts.knocked:
         if each.problem:
             yield Finding(
-                "Targets answer", "blocker", f"{each.origin}: {each.problem}", "Look at its address", "settings"
+                "Targets answer",
+                "blocker",
+                f"{each.origin}: {each.problem}",
+                "Look at its address",
+                "settings",
             )
             continue
         said = f"{each.origin} was connected to in {each.connected_ms or 0:.3g} ms."
@@ -250,7 +314,13 @@ def _targets(facts: Facts) -> Iterator[Finding]:
         if days is not None and days < SOON_DAYS:
             level: Level = "warning"
             when = "has ended" if days < 0 else f"ends in {days:.0f} days"
-            yield Finding("Certificates", level, f"{each.origin}: its certificate {when}.", "Renew it", "settings")
+            yield Finding(
+                "Certificates",
+                level,
+                f"{each.origin}: its certificate {when}.",
+                "Renew it",
+                "settings",
+            )
         elif days is not None:
             said += f" Its certificate is good for {days:.0f} days more"
             said += "." if each.verified else ", and was not verified."
@@ -291,27 +361,49 @@ def _generators(facts: Facts) -> Iterator[Finding]:
     wanted, follows = facts.plan.generators, facts.follows
     what = "Generators"
     if facts.free < wanted:
-        said = f"The plan asks for {wanted}; {facts.living} are there and {facts.free} of them free."
+        said = (
+            f"The plan asks for {wanted}; {facts.living} are there and {facts.free} of them free."
+        )
         if not facts.living:
             said = "No generator is there to do this."
         elif facts.busy_with and not facts.free:
             said = f"Every generator is busy with {facts.busy_with}."
-        yield Finding(what, "blocker", said, "Start more with ./dynamikos generator, or ask for fewer", "generators")
+        yield Finding(
+            what,
+            "blocker",
+            said,
+            "Start more with ./dynamikos generator, or ask for fewer",
+            "generators",
+        )
     else:
         yield Finding(what, "fine", f"{facts.free} free, and the plan asks for {wanted}.")
     if follows is None:
         return
     if facts.users_per_generator is not None:
         carried, expected = facts.users_per_generator, -(-follows.to_carry // wanted)
-        about, by = ("at least" if facts.may_be_more else "about"), facts.carried_by or "as measured"
-        said = f"One carries {about} {carried:,} users of this kind, {by}; each is expected to have {expected:,}."
+        about, by = (
+            ("at least" if facts.may_be_more else "about"),
+            facts.carried_by or "as measured",
+        )
+        said = (
+            f"One carries {about} {carried:,} users of this kind, {by}; each is expected to have "
+            f"{expected:,}."
+        )
         if expected > carried and facts.may_be_more:
             enough = -(-follows.to_carry // max(1, carried))
             more = f"Whether it carries them is not known; {enough} would do."
-            yield Finding("Capacity", "warning", f"{said} {more}", "Ask for more generators", "plan")
+            yield Finding(
+                "Capacity", "warning", f"{said} {more}", "Ask for more generators", "plan"
+            )
         elif expected > carried:
             needed = -(-follows.to_carry // max(1, carried))
-            yield Finding("Capacity", "warning", f"{said} {needed} would be needed.", "Ask for more generators", "plan")
+            yield Finding(
+                "Capacity",
+                "warning",
+                f"{said} {needed} would be needed.",
+                "Ask for more generators",
+                "plan",
+            )
         else:
             yield Finding("Capacity", "fine", said)
     if facts.machine is None or facts.knocked is None:
@@ -321,24 +413,41 @@ def _generators(facts: Facts) -> Iterator[Finding]:
     files = each * places + 64
     if files > facts.machine.descriptors:
         said = (
-            f"{each:,} users need {files:,} open files on one generator, which may have {facts.machine.descriptors:,}."
+            f"{each:,} users need {files:,} open files on one generator, which may have "
+            f"{facts.machine.descriptors:,}."
         )
-        yield Finding("Open files", "blocker", said, "Raise its limit (ulimit -n, LimitNOFILE), or take more", "plan")
+        yield Finding(
+            "Open files",
+            "blocker",
+            said,
+            "Raise its limit (ulimit -n, LimitNOFILE), or take more",
+            "plan",
+        )
     else:
-        yield Finding("Open files", "fine", f"{files:,} of {facts.machine.descriptors:,} on each generator at most.")
+        yield Finding(
+            "Open files",
+            "fine",
+            f"{files:,} of {facts.machine.descriptors:,} on each generator at most.",
+        )
     yield from _ports(facts, facts.machine, each)
 
 
 def _ports(facts: Facts, machine: Machine, each: int) -> Iterator[Finding]:
-    """Source ports: one for every user that is there at once, or that came and went within a minute."""
+    """Source ports: one for every user that is there at once, or that came and went within a
+    minute.
+    """
     follows = facts.follows
     assert follows is not None
-    new_per_s = sum(row.rounds_per_h for row in follows.rows if row.row in _arriving(facts.plan)) / 3600
+    new_per_s = (
+        sum(row.rounds_per_h for row in follows.rows if row.row in _arriving(facts.plan)) / 3600
+    )
     needed = max(each, round(new_per_s / facts.plan.generators * PORT_S))
     said = f"{needed:,} of {machine.ports:,} to one target at most."
     if needed > PORT_SHARE * machine.ports:
         mend = "Take more generators on other machines, or fewer arrivals"
-        yield Finding("Source ports", "blocker" if needed > machine.ports else "warning", said, mend, "plan")
+        yield Finding(
+            "Source ports", "blocker" if needed > machine.ports else "warning", said, mend, "plan"
+        )
     else:
         yield Finding("Source ports", "fine", said)
 
@@ -354,7 +463,8 @@ def _objectives(facts: Facts) -> Iterator[Finding]:
         if few is not None:
             found = True
             said = (
-                f"{objective.objective}: about {few[0]:.2g} samples come in {objective.every_s} s, and"
+                f"{objective.objective}: about {few[0]:.2g} samples come in {objective.every_s} s, "
+                "and"
                 f" {objective.measure} needs {few[1]} of them."
             )
             yield Finding("Objectives", "warning", said, "Judge it over longer intervals", "plan")
@@ -362,7 +472,11 @@ def _objectives(facts: Facts) -> Iterator[Finding]:
         said = "The plan has none, so whatever happens is neither met nor missed."
         yield Finding("Objectives", "warning", said, "Add one", "plan")
     elif not found:
-        yield Finding("Objectives", "fine", f"{len(facts.plan.objectives)}, each about something that is measured.")
+        yield Finding(
+            "Objectives",
+            "fine",
+            f"{len(facts.plan.objectives)}, each about something that is measured.",
+        )
 
 
 def _too_few(objective: Objective, facts: Facts) -> tuple[float, int] | None:
@@ -377,7 +491,12 @@ def _too_few(objective: Objective, facts: Facts) -> tuple[float, int] | None:
         if objective.journey not in (None, journey.journey):
             continue
         passes = sum(
-            share * (len(step.requests) if objective.level == "request" and objective.request is None else 1)
+            share
+            * (
+                len(step.requests)
+                if objective.level == "request" and objective.request is None
+                else 1
+            )
             for step, share in expected(journey.active().rounds)
             if step.requests and objective.step in (None, step.step)
         )
@@ -393,7 +512,8 @@ def _caps(facts: Facts) -> Iterator[Finding]:
     for target in facts.capped:
         expected_per_s = _sent_per_s(facts, target)
         said = (
-            f"{target} may be sent {target.cap_per_s:g} exchanges/s; the plan comes to about {short(expected_per_s)}."
+            f"{target} may be sent {target.cap_per_s:g} exchanges/s; the plan comes to about "
+            f"{short(expected_per_s)}."
         )
         level: Level = "blocker" if expected_per_s > target.cap_per_s else "fine"
         mend = "" if level == "fine" else "Lower the load, or have an owner allow more"
@@ -402,7 +522,9 @@ def _caps(facts: Facts) -> Iterator[Finding]:
 
 def _others(facts: Facts) -> Iterator[Finding]:
     for number, said in facts.others:
-        yield Finding("Other runs", "warning", said, "Wait for its end, or stop it", f"run:{number}")
+        yield Finding(
+            "Other runs", "warning", said, "Wait for its end, or stop it", f"run:{number}"
+        )
     if not facts.others:
         yield Finding("Other runs", "fine", "Nobody else loads these targets from here.")
 
@@ -411,6 +533,11 @@ def _disk(facts: Facts) -> Iterator[Finding]:
     if facts.disk_free_bytes is None:
         return
     free, needed = facts.disk_free_bytes, facts.report_bytes
-    said = f"{short(free / 1e9)} GB are free, and the reports of this run may take {short(needed / 1e6)} MB."
-    level: Level = "blocker" if needed > free else "warning" if free - needed < SPARE_BYTES else "fine"
+    said = (
+        f"{short(free / 1e9)} GB are free, and the reports of this run may take "
+        f"{short(needed / 1e6)} MB."
+    )
+    level: Level = (
+        "blocker" if needed > free else "warning" if free - needed < SPARE_BYTES else "fine"
+    )
     yield Finding("Disk", level, said, "Delete runs, or make room" if level != "fine" else "")

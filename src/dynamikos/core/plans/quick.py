@@ -1,4 +1,6 @@
-"""A plan from an address alone: a journey that asks for it, an environment that agrees to it, a load."""
+"""A plan from an address alone: a journey that asks for it, an environment that agrees to it, a
+load.
+"""
 
 import math
 from dataclasses import dataclass
@@ -31,7 +33,9 @@ class Quick:
 def from_address(
     address: str, seconds: float, *, users: int | None = None, arrivals_per_s: float | None = None
 ) -> Quick:
-    """Either `users` at once or `arrivals_per_s`, for `seconds`. Raises PlanError with what is wrong."""
+    """Either `users` at once or `arrivals_per_s`, for `seconds`. Raises PlanError with what is
+    wrong.
+    """
     origin, path = _split(address)
     if (users is None) == (arrivals_per_s is None):
         raise PlanError("say how many come: either users at once, or arrivals a second")
@@ -40,7 +44,9 @@ def from_address(
     if users is not None and not 1 <= users <= 1_000_000:
         raise PlanError(f"{users:,} users: write 1 to 1,000,000")
     if arrivals_per_s is not None and not 0 < arrivals_per_s <= 100_000:
-        raise PlanError(f"{arrivals_per_s:g} arrivals a second: write more than 0, and at most 100,000")
+        raise PlanError(
+            f"{arrivals_per_s:g} arrivals a second: write more than 0, and at most 100,000"
+        )
     host = urlsplit(origin).hostname or "address"
     key = key_from(host)
     think = THINK_S if users is not None else 0.0
@@ -50,9 +56,14 @@ def from_address(
     climb_s = min(10.0, seconds / 10) if users is not None else 0.0
     top: int | float = users if users is not None else arrivals_per_s or 0.0
     profile = (
-        Stretch(stretch="climb", to=top, seconds=climb_s), Stretch(stretch="hold", seconds=seconds - climb_s),
-    )  # fmt: skip
-    load = Users() if users is not None else Arrivals(ceiling=max(100, math.ceil((arrivals_per_s or 0) * LONGEST_S)))
+        Stretch(stretch="climb", to=top, seconds=climb_s),
+        Stretch(stretch="hold", seconds=seconds - climb_s),
+    )
+    load = (
+        Users()
+        if users is not None
+        else Arrivals(ceiling=max(100, math.ceil((arrivals_per_s or 0) * LONGEST_S)))
+    )
     said = f"{users:,} users" if users is not None else f"{arrivals_per_s:g} arrivals a second"
     plan = Plan(
         form=2,
@@ -60,8 +71,19 @@ def from_address(
         name=f"{said} at {host}"[:120],
         environment=key,
         objectives=(Objective(objective="failures", measure="failure-rate", limit=1),),
-    ).with_crowds((Crowd(crowd="users", load=load, profile=profile, rows=(CrowdRow(row="users", journey=key),)),))
-    environment = Environment(form=1, environment=key, name=host, addresses={"site": origin}, agreed=(origin,))
+    ).with_crowds(
+        (
+            Crowd(
+                crowd="users",
+                load=load,
+                profile=profile,
+                rows=(CrowdRow(row="users", journey=key),),
+            ),
+        )
+    )
+    environment = Environment(
+        form=1, environment=key, name=host, addresses={"site": origin}, agreed=(origin,)
+    )
     return Quick(plan, journey, environment, origin)
 
 
@@ -73,9 +95,15 @@ def _split(address: str) -> tuple[str, str]:
     except ValueError as problem:
         raise PlanError(f"'{address[:120]}' is not an address: {problem}") from problem
     if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise PlanError(f"'{address[:120]}' is not an http or https address; write it whole, as https://shop.example/")
+        raise PlanError(
+            f"'{address[:120]}' is not an http or https address; write it whole, as "
+            "https://shop.example/"
+        )
     if parts.username or parts.password:
-        raise PlanError("an address with a name and password in it would be stored; write a journey that signs in")
+        raise PlanError(
+            "an address with a name and password in it would be stored; write a journey that signs "
+            "in"
+        )
     if "{{" in address or "}}" in address:
         raise PlanError("an address alone has no values to fill in; write a journey for that")
     host = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname

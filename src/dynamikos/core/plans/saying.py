@@ -22,8 +22,8 @@ def curve_says(crowd: Crowd) -> str:
 
 
 def levels_say(crowds: Iterable[Crowd], round_s: float) -> Iterator[str]:
-    """Of each crowd with stairs, how many of their levels are long enough for the curve of capacity where a round takes
-    `round_s`, and how many it needs.
+    """Of each crowd with stairs, how many of their levels are long enough for the curve of capacity
+    where a round takes `round_s`, and how many it needs.
     """
     needed_s = max(SETTLES_S, 2 * round_s) + STEADY_S
     for crowd in crowds:
@@ -31,9 +31,16 @@ def levels_say(crowds: Iterable[Crowd], round_s: float) -> Iterator[str]:
             continue
         flat = [part for part in segments(crowd.profile) if part.low == part.high and part.low > 0]
         enough = {part.low for part in flat if part.end - part.begin >= needed_s}
-        said = f"{len(enough)} of {len({part.low for part in flat})} levels of load last the {needed_s:.0f} s that one"
+        said = (
+            f"{len(enough)} of {len({part.low for part in flat})} levels of load last the "
+            f"{needed_s:.0f} s that one"
+        )
         said += f" needs (until it is steady, and {STEADY_S:.0f} s with {FEWEST_ROUNDS} rounds)"
-        can = "the limit can be told" if len(enough) >= LEVELS else f"to tell the limit, {LEVELS} are needed"
+        can = (
+            "the limit can be told"
+            if len(enough) >= LEVELS
+            else f"to tell the limit, {LEVELS} are needed"
+        )
         yield f"{said}{':' if len(enough) >= LEVELS else ';'} {can}."
 
 

@@ -23,7 +23,9 @@ HINTS: dict[What, tuple[str, ...]] = {
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """Its cells, row by row, all equally long; `head` are the names of its columns (made up where it has none)."""
+    """Its cells, row by row, all equally long; `head` are the names of its columns (made up where
+    it has none).
+    """
 
     head: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
@@ -31,22 +33,30 @@ class Sheet:
 
 @dataclass(slots=True)
 class Taken:
-    """Rows of a crowd; in `wrong` what is to be known of lines of the sheet, and of those that could not be taken."""
+    """Rows of a crowd; in `wrong` what is to be known of lines of the sheet, and of those that
+    could not be taken.
+    """
 
     rows: list[CrowdRow] = field(default_factory=list)
     wrong: list[str] = field(default_factory=list)
 
 
 def read_sheet(text: str) -> Sheet:
-    """Tabs, semicolons or commas between cells; empty lines and empty columns are left out. Raises PlanError."""
+    """Tabs, semicolons or commas between cells; empty lines and empty columns are left out. Raises
+    PlanError.
+    """
     if len(text) > LONGEST:
         raise PlanError(
-            f"The sheet can't be read: it has {len(text):,} signs, at most {LONGEST:,} are taken. Paste its cells"
+            f"The sheet can't be read: it has {len(text):,} signs, at most {LONGEST:,} are taken. "
+            "Paste its cells"
             " alone, without what is around."
         )
     lines = [line for line in text.replace("\r\n", "\n").split("\n") if line.strip()]
     if not lines:
-        raise PlanError("The sheet is empty: copy its cells in the spreadsheet, with their headings, and paste them.")
+        raise PlanError(
+            "The sheet is empty: copy its cells in the spreadsheet, with their headings, and paste "
+            "them."
+        )
     sign = next((each for each in "\t;," if any(each in line for line in lines)), "\t")
     try:
         cells = [[cell.strip() for cell in row] for row in csv.reader(lines, delimiter=sign)]
@@ -55,7 +65,9 @@ def read_sheet(text: str) -> Sheet:
             f"The sheet can't be read: {problem}. Paste its cells alone, without what is around."
         ) from problem
     if len(cells) > MOST_ROWS + 1:
-        raise PlanError(f"The sheet has {len(cells):,} lines; a crowd has at most {MOST_ROWS} rows.")
+        raise PlanError(
+            f"The sheet has {len(cells):,} lines; a crowd has at most {MOST_ROWS} rows."
+        )
     width = max(len(row) for row in cells)
     cells = [[*row, *[""] * (width - len(row))] for row in cells]
     used = [at for at in range(width) if any(row[at] for row in cells)]
@@ -65,7 +77,8 @@ def read_sheet(text: str) -> Sheet:
     named = not any(_number(cell) is not None for cell in table[0]) and len(table) > 1
     head = table[0] if named else tuple(f"column {at + 1}" for at in range(len(used)))
     return Sheet(
-        tuple(name or f"column {at + 1}" for at, name in enumerate(head)), tuple(table[1:] if named else table)
+        tuple(name or f"column {at + 1}" for at, name in enumerate(head)),
+        tuple(table[1:] if named else table),
     )
 
 
@@ -78,10 +91,16 @@ def guessed(sheet: Sheet) -> dict[What, int | None]:
     made: dict[What, int | None] = {}
     for what in WHATS:
         hints = HINTS[what]
-        found = (at for at, name in enumerate(sheet.head) if any(hint in name.lower() for hint in hints))
+        found = (
+            at for at, name in enumerate(sheet.head) if any(hint in name.lower() for hint in hints)
+        )
         made[what] = next((at for at in found if at not in made.values()), None)
     if made["share"] is None:
-        numeric = (at for at in range(len(sheet.head)) if all(_number(row[at]) is not None for row in sheet.rows))
+        numeric = (
+            at
+            for at in range(len(sheet.head))
+            if all(_number(row[at]) is not None for row in sheet.rows)
+        )
         made["share"] = next((at for at in numeric if at not in made.values()), None)
     return made
 
@@ -93,9 +112,9 @@ def rows_from(
     personas: Mapping[str, str],
     taken: set[str],
 ) -> Taken:
-    """`columns` say which column is what; `journeys` and `personas` give keys by what people call them, in lower case.
-    An empty cell of a journey is that of the line above, as merged cells are pasted. What can't be taken is said, line
-    by line, and nothing else is lost by it.
+    """`columns` say which column is what; `journeys` and `personas` give keys by what people call
+    them, in lower case. An empty cell of a journey is that of the line above, as merged cells are
+    pasted. What can't be taken is said, line by line, and nothing else is lost by it.
     """
     made, last, keys = Taken(), "", set(taken)
 
@@ -111,12 +130,16 @@ def rows_from(
         last = called
         journey = journeys.get(called.lower())
         if journey is None:
-            made.wrong.append(f"{said}: there is no journey “{called}” here; choose one for it, or make it first.")
+            made.wrong.append(
+                f"{said}: there is no journey “{called}” here; choose one for it, or make it first."
+            )
             continue
         who = cell(row, "persona")
         persona = personas.get(who.lower(), "") if who else ""
         if who and not persona:
-            made.wrong.append(f"{said}: there is no persona “{who}” here; the row was taken without.")
+            made.wrong.append(
+                f"{said}: there is no persona “{who}” here; the row was taken without."
+            )
         share = _number(cell(row, "share")) if columns.get("share") is not None else 100.0
         if share is None or not 0 <= share <= 1_000_000:
             made.wrong.append(f"{said}: “{cell(row, 'share')}” is no share; 0 was taken.")
@@ -124,5 +147,7 @@ def rows_from(
         name = cell(row, "name")
         key = key_from(name or called, keys)
         keys.add(key)
-        made.rows.append(CrowdRow(row=key, name=name[:80], journey=journey, persona=persona, share=share))
+        made.rows.append(
+            CrowdRow(row=key, name=name[:80], journey=journey, persona=persona, share=share)
+        )
     return made

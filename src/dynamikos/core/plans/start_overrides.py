@@ -11,8 +11,9 @@ from dynamikos.core.profiles import Stretch
 
 @dataclass(frozen=True, slots=True)
 class StartOverrides:
-    """`load` multiplies every level of every profile, and users and ceilings with it; `length` every stretch; `think`
-    takes the place of the plan's factor on think times, `generators`, `seed` and `keep` of its own.
+    """`load` multiplies every level of every profile, and users and ceilings with it; `length`
+    every stretch; `think` takes the place of the plan's factor on think times, `generators`, `seed`
+    and `keep` of its own.
     """
 
     load: float = 1.0
@@ -52,7 +53,10 @@ class StartOverrides:
         if self.seed is not None and (plan.new_seed or self.seed != plan.seed):
             said.append(f"seed {self.seed}")
         if self.keep is not None and self.keep != plan.keep:
-            said.append(f"kept {self.keep.failing} failing, {self.keep.slowest} slowest, {self.keep.sampled} sampled")
+            said.append(
+                f"kept {self.keep.failing} failing, {self.keep.slowest} slowest, "
+                f"{self.keep.sampled} sampled"
+            )
         return f"This start only: {', '.join(said)}." if said else ""
 
     def _crowd(self, crowd: Crowd) -> Crowd:
@@ -62,7 +66,9 @@ class StartOverrides:
 
     def _stretch(self, stretch: Stretch, whole: bool) -> Stretch:
         to = None if stretch.to is None else self._level(stretch.to, whole)
-        points = tuple((at * self.length, self._level(level, False)) for at, level in stretch.points)
+        points = tuple(
+            (at * self.length, self._level(level, False)) for at, level in stretch.points
+        )
         return replace(stretch, to=to, seconds=stretch.seconds * self.length, points=points)
 
     def _level(self, level: float, whole: bool) -> int | float:

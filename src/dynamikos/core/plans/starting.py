@@ -23,7 +23,9 @@ Given = Mapping[Asked, float]
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """A beginning: what it is called, when it is for, what it `asks` for (with what stands there at first)."""
+    """A beginning: what it is called, when it is for, what it `asks` for (with what stands there at
+    first).
+    """
 
     key: str
     name: str
@@ -55,7 +57,9 @@ def _peak(given: Given, rows: int) -> tuple[Workload, tuple[Stretch, ...]]:
 
 
 def _stairs(given: Given, rows: int) -> tuple[Workload, tuple[Stretch, ...]]:
-    stretch = Stretch(stretch="stairs", to=round(given["users"]), steps=8, seconds=round(60 * given["minutes"]))
+    stretch = Stretch(
+        stretch="stairs", to=round(given["users"]), steps=8, seconds=round(60 * given["minutes"])
+    )
     return Users(), (stretch,)
 
 
@@ -78,43 +82,69 @@ def _arrivals(given: Given, rows: int) -> tuple[Workload, tuple[Stretch, ...]]:
 
 STARTS = (
     Start(
-        "day", "An average day", "What is usual: it climbs, stays and falls, so that later runs can be told from it.",
-        (("users", 20), ("minutes", 10)), _day,
+        "day",
+        "An average day",
+        "What is usual: it climbs, stays and falls, so that later runs can be told from it.",
+        (("users", 20), ("minutes", 10)),
+        _day,
     ),
     Start(
-        "baseline", "One of each row", "What times are like without load: what is slow here is slow anyway.",
-        (("minutes", 2),), _baseline,
+        "baseline",
+        "One of each row",
+        "What times are like without load: what is slow here is slow anyway.",
+        (("minutes", 2),),
+        _baseline,
     ),
     Start(
-        "peak", "The busiest hour", "Whether the objectives hold when most are there.",
-        (("users", 100), ("minutes", 60)), _peak,
+        "peak",
+        "The busiest hour",
+        "Whether the objectives hold when most are there.",
+        (("users", 100), ("minutes", 60)),
+        _peak,
     ),
     Start(
-        "stairs", "Stairs to the limit", "Where the limit is: eight steps up to more than you expect; failures end it.",
-        (("users", 200), ("minutes", 16)), _stairs,
+        "stairs",
+        "Stairs to the limit",
+        "Where the limit is: eight steps up to more than you expect; failures end it.",
+        (("users", 200), ("minutes", 16)),
+        _stairs,
     ),
     Start(
-        "spike", "A rush", "Whether it comes through a sudden rush, and comes back to what it was.",
-        (("users", 20), ("rush", 100), ("minutes", 10)), _spike,
+        "spike",
+        "A rush",
+        "Whether it comes through a sudden rush, and comes back to what it was.",
+        (("users", 20), ("rush", 100), ("minutes", 10)),
+        _spike,
     ),
     Start(
-        "soak", "Hours on end", "What leaks, fills up or slows down after hours of the same load.",
-        (("users", 50), ("minutes", 480)), _soak,
+        "soak",
+        "Hours on end",
+        "What leaks, fills up or slows down after hours of the same load.",
+        (("users", 50), ("minutes", 480)),
+        _soak,
     ),
     Start(
-        "arrivals", "Arrivals", "Visitors who come whether others wait or not, as on an open site.",
-        (("per_s", 2), ("minutes", 10)), _arrivals,
+        "arrivals",
+        "Arrivals",
+        "Visitors who come whether others wait or not, as on an open site.",
+        (("per_s", 2), ("minutes", 10)),
+        _arrivals,
     ),
-)  # fmt: skip
+)
 
 
-def started(key: str, given: Given, rows: tuple[CrowdRow, ...]) -> tuple[Crowd, tuple[Objective, ...]]:
-    """The crowd and the objectives of a plan that begins from `key`. Raises PlanError for what is not known, or asked
-    for and not given.
+def started(
+    key: str, given: Given, rows: tuple[CrowdRow, ...]
+) -> tuple[Crowd, tuple[Objective, ...]]:
+    """The crowd and the objectives of a plan that begins from `key`. Raises PlanError for what is
+    not known, or asked for and not given.
     """
     start = next((each for each in STARTS if each.key == key), None)
     if start is None:
-        raise PlanError(f"“{key}” is nothing that a plan begins from; choose {', '.join(each.key for each in STARTS)}.")
+        raise PlanError(
+            f"“{key}” is nothing that a plan begins from; choose "
+            f"{', '.join(each.key for each in STARTS)}."
+        )
     missing = [WORDS[name] for name, _ in start.asks if not given.get(name)]
     if missing:
         raise PlanError(f"{start.name} needs {' and '.join(missing)}: write more than 0.")
@@ -122,7 +152,12 @@ def started(key: str, given: Given, rows: tuple[CrowdRow, ...]) -> tuple[Crowd, 
     objectives = [Objective(objective="failures", measure="failure-rate", limit=1)]
     if key == "stairs":
         limit = Objective(
-            objective="limit", measure="failure-rate", limit=20, every_s=10, then="stop gently", in_a_row=2
+            objective="limit",
+            measure="failure-rate",
+            limit=20,
+            every_s=10,
+            then="stop gently",
+            in_a_row=2,
         )
         objectives.append(limit)
     return Crowd(crowd="users", load=load, profile=profile, rows=rows), tuple(objectives)

@@ -12,8 +12,8 @@ LONGEST_S = 1800.0  # a trial that takes longer is ended
 
 
 def trial_of(plan: Plan) -> Plan:
-    """`plan` with one user of each row that has a share, all at once, for two rounds each, on one generator. What the
-    plan says besides stays as it is.
+    """`plan` with one user of each row that has a share, all at once, for two rounds each, on one
+    generator. What the plan says besides stays as it is.
     """
     crowds = []
     for crowd in plan.everybody():
@@ -28,4 +28,6 @@ def trial_of(plan: Plan) -> Plan:
                     rows=rows,
                 )
             )
-    return replace(plan, journey="", profile=(), crowds=tuple(crowds), measured=(0.0, LONGEST_S), generators=1)
+    return replace(
+        plan, journey="", profile=(), crowds=tuple(crowds), measured=(0.0, LONGEST_S), generators=1
+    )

@@ -1,4 +1,6 @@
-"""Measures that come afterwards, as CSV: a column of times and one for each measure, laid on the run's clock."""
+"""Measures that come afterwards, as CSV: a column of times and one for each measure, laid on the
+run's clock.
+"""
 
 import csv
 import datetime
@@ -13,19 +15,30 @@ from dynamikos.core.figures import figure
 from dynamikos.core.probes.model import MOST_MEASURES
 
 LONGEST = 20_000_000  # signs
-EARLIEST, LATEST = 946_684_800.0, 4_102_444_800.0  # what can be seconds since 1970: the years 2000 to 2100
+EARLIEST, LATEST = (
+    946_684_800.0,
+    4_102_444_800.0,
+)  # what can be seconds since 1970: the years 2000 to 2100
 
 
-def measures_from_csv(text: str, begins_s: float, seconds: int, shift_s: float = 0.0) -> dict[str, NDArray[np.float64]]:
-    """By name the values of each second of a run that began `begins_s` after 1970 (UTC) and has `seconds`; NaN where
-    there is none, the mean where there are several. Times are ISO 8601 (UTC where no offset is said), seconds or
-    milliseconds since 1970, or seconds of the run; `shift_s` is added to them. Raises DynamikosError with the line.
+def measures_from_csv(
+    text: str, begins_s: float, seconds: int, shift_s: float = 0.0
+) -> dict[str, NDArray[np.float64]]:
+    """By name the values of each second of a run that began `begins_s` after 1970 (UTC) and has
+    `seconds`; NaN where there is none, the mean where there are several. Times are ISO 8601 (UTC
+    where no offset is said), seconds or milliseconds since 1970, or seconds of the run; `shift_s`
+    is added to them. Raises DynamikosError with the line.
     """
     if len(text) > LONGEST:
-        raise DynamikosError(f"The file has {len(text):,} signs; at most {LONGEST:,} are taken. Leave columns out.")
+        raise DynamikosError(
+            f"The file has {len(text):,} signs; at most {LONGEST:,} are taken. Leave columns out."
+        )
     lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip()]
     if len(lines) < 2:
-        raise DynamikosError("The file needs a line of names and one of values: times first, then a measure a column.")
+        raise DynamikosError(
+            "The file needs a line of names and one of values: times first, then a measure a "
+            "column."
+        )
     sign = max(",;\t", key=lines[0].count)
     try:
         head, *rows = csv.reader(lines, delimiter=sign, strict=True)
@@ -36,7 +49,9 @@ def measures_from_csv(text: str, begins_s: float, seconds: int, shift_s: float =
         raise DynamikosError(f"The file has {len(names)} measures; 1 to {MOST_MEASURES} are taken.")
     doubled = sorted({name for name in names if names.count(name) > 1})
     if doubled or "" in names:
-        raise DynamikosError(f"Each measure needs a name of its own; “{doubled[0] if doubled else ''}” is none.")
+        raise DynamikosError(
+            f"Each measure needs a name of its own; “{doubled[0] if doubled else ''}” is none."
+        )
     sums = {name: np.zeros(seconds) for name in names}
     counts = {name: np.zeros(seconds) for name in names}
     at_of: Callable[[str], float] | None = None
@@ -49,25 +64,36 @@ def measures_from_csv(text: str, begins_s: float, seconds: int, shift_s: float =
         try:
             second = math.floor(at_of(row[0]) + shift_s)
         except (ValueError, OverflowError):
-            raise DynamikosError(f"Line {number}: “{row[0][:40]}” is not a time like that of line 2.") from None
+            raise DynamikosError(
+                f"Line {number}: “{row[0][:40]}” is not a time like that of line 2."
+            ) from None
         if not 0 <= second < seconds:
             continue
         inside += 1
         for name, cell in zip(names, row[1:], strict=True):
             value = figure(cell) if cell.strip() else None
-            if cell.strip() and value is None and cell.strip().lower() not in ("nan", "null", "none", "-"):
-                raise DynamikosError(f"Line {number}: “{cell[:40]}” in the column {name} is not a number.")
+            if (
+                cell.strip()
+                and value is None
+                and cell.strip().lower() not in ("nan", "null", "none", "-")
+            ):
+                raise DynamikosError(
+                    f"Line {number}: “{cell[:40]}” in the column {name} is not a number."
+                )
             if value is not None:
                 sums[name][second] += value
                 counts[name][second] += 1
     if not inside:
         began = datetime.datetime.fromtimestamp(begins_s, datetime.UTC)
         raise DynamikosError(
-            f"None of its times lies in the run, which began at {began:%Y-%m-%d %H:%M:%S} UTC and took {seconds} s. Are"
+            f"None of its times lies in the run, which began at {began:%Y-%m-%d %H:%M:%S} UTC and "
+            f"took {seconds} s. Are"
             " they of another zone? Say by how many seconds they are to be shifted."
         )
     return {
-        name: np.divide(sums[name], counts[name], out=np.full(seconds, np.nan), where=counts[name] > 0)
+        name: np.divide(
+            sums[name], counts[name], out=np.full(seconds, np.nan), where=counts[name] > 0
+        )
         for name in names
     }
 
@@ -80,7 +106,8 @@ def _reader(first: str, begins_s: float, number: int) -> Callable[[str], float]:
             _iso(first)
         except ValueError:
             raise DynamikosError(
-                f"Line {number}: “{first[:40]}” is not a time: write ISO 8601, seconds or milliseconds since 1970, or"
+                f"Line {number}: “{first[:40]}” is not a time: write ISO 8601, seconds or "
+                "milliseconds since 1970, or"
                 " seconds of the run."
             ) from None
         return lambda text: _iso(text) - begins_s

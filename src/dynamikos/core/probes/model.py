@@ -19,16 +19,19 @@ LONGEST_S = 60.0  # between two readings of what is no browser
 
 
 class Host(Frozen, frozen=True, kw_only=True):
-    """This machine: processor, memory, disk, network; and processes by (a part of) their command."""
+    """This machine: processor, memory, disk, network; and processes by (a part of) their
+    command.
+    """
 
     processes: tuple[str, ...] = ()
 
 
 class Probe(Frozen, frozen=True, kw_only=True):
-    """Either `openmetrics`, an address whose answer is in OpenMetrics or in Prometheus' text format, read every
-    `every_s`; or `host`; or `browser`, pages that a real browser opens one after the other. `measures` choose what is
-    kept of it: names, with * for any part of one, and labels where they matter (`queue{resource="pool"}`); without any
-    everything is kept. Addresses and the `headers` that are sent to one may name values and secrets of the environment.
+    """Either `openmetrics`, an address whose answer is in OpenMetrics or in Prometheus' text
+    format, read every `every_s`; or `host`; or `browser`, pages that a real browser opens one after
+    the other. `measures` choose what is kept of it: names, with * for any part of one, and labels
+    where they matter (`queue{resource="pool"}`); without any everything is kept. Addresses and the
+    `headers` that are sent to one may name values and secrets of the environment.
     """
 
     probe: Key
@@ -61,8 +64,14 @@ class Probe(Frozen, frozen=True, kw_only=True):
 
     @property
     def names(self) -> set[str]:
-        """What its address and headers name, "env.site" and "secrets.token". Raises TemplateError."""
-        return {name for text in (*self.addresses, *(value for _, value in self.headers)) for name in names_in(text)}
+        """What its address and headers name, "env.site" and "secrets.token". Raises
+        TemplateError.
+        """
+        return {
+            name
+            for text in (*self.addresses, *(value for _, value in self.headers))
+            for name in names_in(text)
+        }
 
     @property
     def secrets(self) -> set[str]:
@@ -78,7 +87,8 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
     for each in probes:
         if bool(each.openmetrics) + (each.host is not None) + bool(each.browser) != 1:
             found.append(
-                f"The probe '{each.probe}' is either an address ('openmetrics'), this machine ('host') or pages that a"
+                f"The probe '{each.probe}' is either an address ('openmetrics'), this machine "
+                "('host') or pages that a"
                 " browser opens ('browser')."
             )
         found.extend(
@@ -89,9 +99,15 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
         found.extend(_header_problems(each))
         found.extend(_pattern_problems(each))
         if len(each.browser) > MOST_PAGES:
-            found.append(f"The probe '{each.probe}' opens {len(each.browser)} pages; at most {MOST_PAGES} are opened.")
+            found.append(
+                f"The probe '{each.probe}' opens {len(each.browser)} pages; at most {MOST_PAGES} "
+                "are opened."
+            )
         if not each.browser and each.every_s > LONGEST_S:
-            found.append(f"The probe '{each.probe}' is read every {each.every_s:g} s; at most {LONGEST_S:g} are taken.")
+            found.append(
+                f"The probe '{each.probe}' is read every {each.every_s:g} s; at most {LONGEST_S:g} "
+                "are taken."
+            )
     names = [each.probe for each in probes]
     twice = sorted({name for name in names if names.count(name) > 1})
     found.extend(f"Two probes have the key '{name}'." for name in twice)
@@ -100,12 +116,20 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
 
 def _header_problems(probe: Probe) -> Iterator[str]:
     if probe.headers and not probe.openmetrics:
-        yield f"The probe '{probe.probe}' has headers, which are sent to an address of measures alone; take them out."
+        yield (
+            f"The probe '{probe.probe}' has headers, which are sent to an address of measures "
+            "alone; take them out."
+        )
     if len(probe.headers) > MOST_HEADERS:
-        yield f"The probe '{probe.probe}' has {len(probe.headers)} headers; at most {MOST_HEADERS} are sent."
+        yield (
+            f"The probe '{probe.probe}' has {len(probe.headers)} headers; at most {MOST_HEADERS} "
+            "are sent."
+        )
     for name, value in probe.headers:
         if name.lower() in OURS:
-            yield f"The probe '{probe.probe}': {name} is said by the connection itself; take it out."
+            yield (
+                f"The probe '{probe.probe}': {name} is said by the connection itself; take it out."
+            )
         elif problem := header_problem(name, value):
             yield f"The probe '{probe.probe}': {problem}."
     try:
@@ -118,13 +142,15 @@ def _pattern_problems(probe: Probe) -> Iterator[str]:
     """Names of measures are looked for in each answer: what that takes is bounded."""
     if len(probe.measures) > MOST_PATTERNS:
         yield (
-            f"The probe '{probe.probe}' names {len(probe.measures)} measures; at most {MOST_PATTERNS} can be named, and"
+            f"The probe '{probe.probe}' names {len(probe.measures)} measures; at most "
+            f"{MOST_PATTERNS} can be named, and"
             " * stands for several."
         )
     for each in probe.measures:
         if len(each) > LONGEST_PATTERN or each.count("*") > MOST_STARS:
             yield (
-                f"The probe '{probe.probe}': the name of a measure '{each}' has {len(each)} characters and"
+                f"The probe '{probe.probe}': the name of a measure '{each}' has {len(each)} "
+                "characters and"
                 f" {each.count('*')} *; at most {LONGEST_PATTERN} and {MOST_STARS} are taken."
             )
 
@@ -132,6 +158,8 @@ def _pattern_problems(probe: Probe) -> Iterator[str]:
 def unknown_names(probes: Sequence[Probe], known: Collection[str]) -> list[str]:
     """A sentence for each name that neither a value nor a secret of the environment has."""
     return [
-        f"The probe '{each.probe}' names {name}, which the environment has not; add it there, or take it out."
-        for each in probes for name in sorted(each.names - set(known))
-    ]  # fmt: skip
+        f"The probe '{each.probe}' names {name}, which the environment has not; add it there, or "
+        "take it out."
+        for each in probes
+        for name in sorted(each.names - set(known))
+    ]

@@ -38,11 +38,15 @@ class _Sample:
     counts: bool  # whether it only grows
     unit: str
     counter: str = ""  # what it and the instant of its begin have in common
-    begins: bool = False  # it is that instant, where there is such a counter; else it is named so by chance
+    begins: bool = (
+        False  # it is that instant, where there is such a counter; else it is named so by chance
+    )
 
 
 def wants(patterns: Sequence[str], name: str) -> bool:
-    """Whether a measure is one of those chosen: `name` is that of a sample with its labels, in order."""
+    """Whether a measure is one of those chosen: `name` is that of a sample with its labels, in
+    order.
+    """
     if not patterns:
         return True
     base = name.partition("{")[0]
@@ -52,8 +56,8 @@ def wants(patterns: Sequence[str], name: str) -> bool:
 
 @lru_cache(maxsize=64)
 def _compiled(patterns: tuple[str, ...]) -> tuple[re.Pattern[str], re.Pattern[str]]:
-    """One expression for names with their labels, and one for those without: a probe asks for each of its samples, each
-    second.
+    """One expression for names with their labels, and one for those without: a probe asks for each
+    of its samples, each second.
     """
     return (
         re.compile("|".join(translate(_literal(each)) for each in patterns)),
@@ -84,17 +88,21 @@ def _samples(text: str, is_openmetrics: bool) -> Iterator[_Sample]:
             labels = ",".join(f'{name}="{value}"' for name, value in sorted(sample.labels.items()))
             name = sample.name + (f"{{{labels}}}" if labels else "")
             counter = f"{COUNTING.sub('', sample.name)}{{{labels}}}"
-            counts = (family.type == "counter" and ending != "_created") or ending in ("_count", "_sum", "_total")
+            counts = (family.type == "counter" and ending != "_created") or ending in (
+                "_count",
+                "_sum",
+                "_total",
+            )
             value = float(sample.value)
             begins = sample.name.endswith("_created") and not counts
             yield _Sample(name, value, counts, "" if ending == "_count" else unit, counter, begins)
 
 
 class Reader:
-    """One probe's answers one after the other. Counters become rates per second. One that began anew since the answer
-    before is a gap, since nobody knows what it had counted until then: it is lower than it was, its `_created` has
-    changed, or the process has another start. A counter that was reset and has passed its old value meanwhile shows in
-    those two alone.
+    """One probe's answers one after the other. Counters become rates per second. One that began
+    anew since the answer before is a gap, since nobody knows what it had counted until then: it is
+    lower than it was, its `_created` has changed, or the process has another start. A counter that
+    was reset and has passed its old value meanwhile shows in those two alone.
     """
 
     def __init__(self, patterns: Sequence[str] = ()) -> None:
@@ -104,9 +112,13 @@ class Reader:
         self.left_out = 0  # measures beyond the most that are kept
 
     def read(self, body: bytes, content_type: str, at_s: float) -> dict[Measured, float]:
-        """Values of the answer that came at instant `at_s`. Raises DynamikosError for one that can't be read."""
+        """Values of the answer that came at instant `at_s`. Raises DynamikosError for one that
+        can't be read.
+        """
         if len(body) > MOST_BYTES:
-            raise DynamikosError(f"its answer has {len(body):,} bytes, at most {MOST_BYTES:,} are read")
+            raise DynamikosError(
+                f"its answer has {len(body):,} bytes, at most {MOST_BYTES:,} are read"
+            )
         text = storable(body.decode("utf-8", "replace"))
         is_openmetrics = "openmetrics" in content_type or text.rstrip().endswith("# EOF")
         made: dict[Measured, float] = {}
@@ -120,7 +132,9 @@ class Reader:
         if not samples and not text.strip().startswith("#"):
             raise DynamikosError("its answer has no measures in it")
         counters = {each.counter for each in samples if each.counts}
-        begun = {each.counter: each.value for each in samples if each.begins and each.counter in counters}
+        begun = {
+            each.counter: each.value for each in samples if each.begins and each.counter in counters
+        }
         begun[PROCESS] = next((each.value for each in samples if each.name == PROCESS), 0.0)
         same_process = begun.get(PROCESS) == self._begun.get(PROCESS)
         for each in samples:
@@ -134,7 +148,9 @@ class Reader:
                 self.left_out += 1
                 continue
             if not each.counts:
-                made[Measured(name=each.name, unit=each.unit)] = each.value * (100 if each.unit == "%" else 1)
+                made[Measured(name=each.name, unit=each.unit)] = each.value * (
+                    100 if each.unit == "%" else 1
+                )
                 continue
             now[each.name] = each.value, at_s
             before = self._before.get(each.name)

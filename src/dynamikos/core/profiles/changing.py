@@ -1,4 +1,6 @@
-"""A profile that is changed while it runs: held, gone on with, raised or lowered from a second on."""
+"""A profile that is changed while it runs: held, gone on with, raised or lowered from a second
+on.
+"""
 
 from collections.abc import Sequence
 from typing import Annotated, Literal
@@ -12,19 +14,26 @@ Verb = Literal["hold", "go on", "change"]
 
 
 class Change(msgspec.Struct, frozen=True, kw_only=True):
-    """From second `at_s` of the run on the load is held, goes on, or is what is left times `factor`."""
+    """From second `at_s` of the run on the load is held, goes on, or is what is left times
+    `factor`.
+    """
 
     at_s: Annotated[int, msgspec.Meta(ge=0)]
     verb: Verb
     factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
 
 
-def changed(stretches: Sequence[Stretch], changes: Sequence[Change], starts_s: float = 0.0) -> tuple[Stretch, ...]:
-    """The profile that `changes`, in order, make of one that begins at second `starts_s` of the run. Until the first of
-    them it is what it was, so that what was planned by then stays as it was.
+def changed(
+    stretches: Sequence[Stretch], changes: Sequence[Change], starts_s: float = 0.0
+) -> tuple[Stretch, ...]:
+    """The profile that `changes`, in order, make of one that begins at second `starts_s` of the
+    run. Until the first of them it is what it was, so that what was planned by then stays as it
+    was.
     """
     rest = [each for each in segments(stretches) if each.end > each.begin]
-    rest = [Segment(each.begin + starts_s, each.end + starts_s, each.low, each.high) for each in rest]
+    rest = [
+        Segment(each.begin + starts_s, each.end + starts_s, each.low, each.high) for each in rest
+    ]
     made: list[Segment] = []
     now, holding = 0.0, False
     for each in changes:
@@ -37,7 +46,10 @@ def changed(stretches: Sequence[Stretch], changes: Sequence[Change], starts_s: f
         elif each.verb == "go on":
             holding = False
         else:
-            rest = [Segment(one.begin, one.end, one.low * each.factor, one.high * each.factor) for one in rest]
+            rest = [
+                Segment(one.begin, one.end, one.low * each.factor, one.high * each.factor)
+                for one in rest
+            ]
             if holding and made and rest:
                 made.append(Segment(now, now, made[-1].high, made[-1].high * each.factor))
     if holding and rest:
@@ -46,9 +58,12 @@ def changed(stretches: Sequence[Stretch], changes: Sequence[Change], starts_s: f
     return _stretches(made, starts_s)
 
 
-def _play(made: list[Segment], rest: list[Segment], now: float, until: float, *, holding: bool) -> None:
-    """Moves what is played from `now` to `until` from `rest` to `made`. What is held is put between, and delays the
-    rest; before the profile begins nothing is held, only delayed, and after its end nothing at all.
+def _play(
+    made: list[Segment], rest: list[Segment], now: float, until: float, *, holding: bool
+) -> None:
+    """Moves what is played from `now` to `until` from `rest` to `made`. What is held is put
+    between, and delays the rest; before the profile begins nothing is held, only delayed, and after
+    its end nothing at all.
     """
     if holding:
         length = until - now

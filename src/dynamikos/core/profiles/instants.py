@@ -18,10 +18,14 @@ def poisson(stream: random.Random) -> Iterator[float]:
     return itertools.accumulate(stream.expovariate(1.0) for _ in itertools.repeat(None))
 
 
-def instants_s(curve: Sequence[Segment], unit_s: float, counted: Iterable[float]) -> Iterator[float]:
-    """Seconds at which Λ(t), the integral of the curve, is as far as each of `counted`, to the end of the curve.
+def instants_s(
+    curve: Sequence[Segment], unit_s: float, counted: Iterable[float]
+) -> Iterator[float]:
+    """Seconds at which Λ(t), the integral of the curve, is as far as each of `counted`, to the end
+    of the curve.
 
-    The curve is arrivals in `unit_s` seconds. Inverse of a piecewise quadratic; each is taken as it is needed.
+    The curve is arrivals in `unit_s` seconds. Inverse of a piecewise quadratic; each is taken as it
+    is needed.
     """
     numbers = iter(counted)
     wanted, done = next(numbers, math.inf), 0.0
@@ -39,7 +43,9 @@ def instants_s(curve: Sequence[Segment], unit_s: float, counted: Iterable[float]
 
 
 def _crossing(area: float, rate: float, slope: float) -> float:
-    """t with rate·t + slope·t²/2 = area, without cancellation: 2·area / (rate + √(rate² + 2·slope·area))."""
+    """t with rate·t + slope·t²/2 = area, without cancellation: 2·area / (rate + √(rate² +
+    2·slope·area)).
+    """
     root = math.sqrt(max(0.0, rate * rate + 2 * slope * area))
     return 2 * area / (rate + root) if rate + root > 0 else 0.0
 

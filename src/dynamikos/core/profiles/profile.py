@@ -1,4 +1,6 @@
-"""A profile as a list of stretches: how much load there is at which second, linear between corners."""
+"""A profile as a list of stretches: how much load there is at which second, linear between
+corners.
+"""
 
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
@@ -12,10 +14,13 @@ Whole = Annotated[int, msgspec.Meta(ge=0, le=1_000_000)]
 MOST_POINTS, MOST_STEPS = 10_000, 1_000
 
 
-class Stretch(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """`climb` goes linearly to `to`, up or down; `hold` stays where the load is; `stairs` goes to `to` in `steps` equal
-    steps, each held; `burst` is at `to` at once, and then where it was; `drawn` goes through `points` of (second of the
-    stretch, level). `seconds` is how long it takes. Levels are users, or arrivals or rounds in the workload's time.
+class Stretch(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True
+):
+    """`climb` goes linearly to `to`, up or down; `hold` stays where the load is; `stairs` goes to
+    `to` in `steps` equal steps, each held; `burst` is at `to` at once, and then where it was;
+    `drawn` goes through `points` of (second of the stretch, level). `seconds` is how long it takes.
+    Levels are users, or arrivals or rounds in the workload's time.
     """
 
     stretch: Literal["climb", "hold", "stairs", "burst", "drawn"]
@@ -27,7 +32,9 @@ class Stretch(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 
 
 class Segment(NamedTuple):
-    """From `low` at `begin` to `high` at `end`, in seconds, linearly; a jump where both instants are the same."""
+    """From `low` at `begin` to `high` at `end`, in seconds, linearly; a jump where both instants
+    are the same.
+    """
 
     begin: float
     end: float
@@ -36,7 +43,9 @@ class Segment(NamedTuple):
 
 
 def segments(stretches: Sequence[Stretch]) -> list[Segment]:
-    """The curve, without gaps, in order; each stretch gives one segment or more, those of no length too."""
+    """The curve, without gaps, in order; each stretch gives one segment or more, those of no length
+    too.
+    """
     made: list[Segment] = []
     level = 0.0
     for stretch, (begin, end) in zip(stretches, spans(stretches), strict=True):
@@ -56,7 +65,9 @@ def spans(stretches: Sequence[Stretch]) -> list[tuple[float, float]]:
     return made
 
 
-def _corners(stretch: Stretch, begin: float, end: float, level: float) -> Iterator[tuple[float, float]]:
+def _corners(
+    stretch: Stretch, begin: float, end: float, level: float
+) -> Iterator[tuple[float, float]]:
     """(instant, level) of each corner of a stretch that begins at `level`."""
     to = level if stretch.to is None else float(stretch.to)
     if stretch.stretch == "climb":
@@ -80,7 +91,9 @@ def _corners(stretch: Stretch, begin: float, end: float, level: float) -> Iterat
 
 
 def profile_problems(stretches: Sequence[Stretch], *, only_lasts: bool = False) -> list[str]:
-    """What is wrong with a profile, a sentence each; empty when nothing is. `only_lasts`: it only says how long."""
+    """What is wrong with a profile, a sentence each; empty when nothing is. `only_lasts`: it only
+    says how long.
+    """
     found = []
     if not stretches:
         return ["The profile has no stretches; add one that climbs."]
@@ -112,10 +125,16 @@ def _point_problems(stretch: Stretch) -> Iterator[str]:
         yield "it is drawn, but has no 'points' of [second, level]."
     for number, ((before, _), (after, _)) in enumerate(pairwise(points), 2):
         if after < before:
-            yield f"point {number} is at second {after:g}, before the one before it ({before:g}); sort them by time."
+            yield (
+                f"point {number} is at second {after:g}, before the one before it ({before:g}); "
+                "sort them by time."
+            )
             return
     if points and points[-1][0] > stretch.seconds:
-        yield f"its last point is at second {points[-1][0]:g}, but it takes {stretch.seconds:g} s; make it longer."
+        yield (
+            f"its last point is at second {points[-1][0]:g}, but it takes {stretch.seconds:g} s; "
+            "make it longer."
+        )
 
 
 def duration_s(stretches: Sequence[Stretch]) -> float:
@@ -167,12 +186,15 @@ def users_by_second(stretches: Sequence[Stretch], times_s: Sequence[float]) -> l
 
 
 def share_of(total: int, shard: int, shards: int) -> int:
-    """How many of `total` users shard number `shard` has: the k-th, from 1, is on shard (k−1) mod shards."""
+    """How many of `total` users shard number `shard` has: the k-th, from 1, is on shard (k−1) mod
+    shards.
+    """
     return (total - shard + shards - 1) // shards if total > shard else 0
 
 
 def user_spans_s(stretches: Sequence[Stretch]) -> list[tuple[int, float, float]]:
-    """(k, start, end) in seconds for each planned user, in order of start: the k-th is there while ⌊L(t)+½⌋ ≥ k.
+    """(k, start, end) in seconds for each planned user, in order of start: the k-th is there while
+    ⌊L(t)+½⌋ ≥ k.
 
     A user whose load falls and rises again appears twice.
     """
@@ -212,8 +234,8 @@ def stretched(stretches: Sequence[Stretch], levels: float, seconds: float) -> tu
 
 
 def measured_part_s(stretches: Sequence[Stretch]) -> tuple[float, float]:
-    """(from, to) in seconds that are suggested: from the end of the first climb to the beginning of a last fall;
-    everything if that is empty.
+    """(from, to) in seconds that are suggested: from the end of the first climb to the beginning of
+    a last fall; everything if that is empty.
     """
     edges = [each for each in zip(stretches, spans(stretches), strict=True) if each[0].seconds > 0]
     if not edges:
@@ -222,6 +244,10 @@ def measured_part_s(stretches: Sequence[Stretch]) -> tuple[float, float]:
     if len(edges) > 1 and edges[0][0].stretch == "climb" and (edges[0][0].to or 0) > 0:
         begin = edges[0][1][1]
     last, (last_begin, _) = edges[-1]
-    if len(edges) > 1 and last.stretch == "climb" and (last.to or 0) < level_at(stretches, last_begin):
+    if (
+        len(edges) > 1
+        and last.stretch == "climb"
+        and (last.to or 0) < level_at(stretches, last_begin)
+    ):
         end = last_begin
     return (begin, end) if end > begin else (0.0, edges[-1][1][1])

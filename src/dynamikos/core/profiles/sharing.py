@@ -8,12 +8,15 @@ LONGEST = 20_000  # terms of a period that are kept
 
 
 class Turns:
-    """Tijdeman's chairman assignment (The chairman assignment problem, Discrete Mathematics 32, 1980): for every
-    prefix each row is within 1 − 1/(2m − 2) of its quota, and one more never takes one away from a row.
+    """Tijdeman's chairman assignment (The chairman assignment problem, Discrete Mathematics 32,
+    1980): for every prefix each row is within 1 − 1/(2m − 2) of its quota, and one more never takes
+    one away from a row.
     """
 
     def __init__(self, shares: Sequence[float]) -> None:
-        """`shares` are in proportion; those of 0 get nothing. Raises ValueError when none is above 0."""
+        """`shares` are in proportion; those of 0 get nothing. Raises ValueError when none is
+        above 0.
+        """
         exact = [Fraction(str(share)) for share in shares]
         scale = sum(exact, Fraction(0))
         if scale <= 0 or min(exact) < 0:
@@ -36,8 +39,8 @@ class Turns:
         return self._terms[k]
 
     def _next(self, k: int) -> int:
-        """Among the rows with share·k − given ≥ e the one with the least (1 − e − (share·k − given)) / share, all times
-        (2m − 2)·S so that it is decided in integers.
+        """Among the rows with share·k − given ≥ e the one with the least (1 − e − (share·k −
+        given)) / share, all times (2m − 2)·S so that it is decided in integers.
         """
         double, whole = 2 * len(self._at) - 2, self._all
         best, best_room, best_weight = -1, 0, 1
@@ -53,7 +56,7 @@ class Turns:
 
 
 def shard_of(turn: int, row: int, shards: int) -> int:
-    """The generator of the j-th user, from 0, of row number `row`: in turn, begun at another one by each row, so that
-    rows and generators are not confounded.
+    """The generator of the j-th user, from 0, of row number `row`: in turn, begun at another one by
+    each row, so that rows and generators are not confounded.
     """
     return (turn + row) % shards

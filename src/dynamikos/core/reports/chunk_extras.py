@@ -1,4 +1,6 @@
-"""What seconds tell besides their series, folded over shards: checks, what was under way at the end, rows dealt."""
+"""What seconds tell besides their series, folded over shards: checks, what was under way at the
+end, rows dealt.
+"""
 
 import zlib
 from collections.abc import Collection, Iterable, Sequence
@@ -7,13 +9,15 @@ import msgspec
 
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
 
-Dealt = tuple[int, int, int, int, int, int]  # second, shard, number of the pile, user, round, row from 0
+Dealt = tuple[
+    int, int, int, int, int, int
+]  # second, shard, number of the pile, user, round, row from 0
 
 
 class Beside(msgspec.Struct, array_like=True, kw_only=True):
-    """One second of the whole run. `judged`, `missed`, `carried`, `open` and `older` as in ShardSecond, added up over
-    shards; `whose` and `whose_open` are the shards that each of `carried` and `open` came from (nothing where that was
-    not kept yet).
+    """One second of the whole run. `judged`, `missed`, `carried`, `open` and `older` as in
+    ShardSecond, added up over shards; `whose` and `whose_open` are the shards that each of
+    `carried` and `open` came from (nothing where that was not kept yet).
     """
 
     second: int
@@ -27,7 +31,9 @@ class Beside(msgspec.Struct, array_like=True, kw_only=True):
 
 
 class Folded(msgspec.Struct, array_like=True, kw_only=True):
-    """One second of the whole run: its series added up over shards and rows, and what it tells besides."""
+    """One second of the whole run: its series added up over shards and rows, and what it tells
+    besides.
+    """
 
     series: list[SeriesSecond] = []
     beside: Beside | None = None
@@ -43,13 +49,26 @@ def besides_of(messages: Iterable[ShardSecond]) -> list[Beside]:
     """One for each second that has something to tell, in order."""
     made: dict[int, Beside] = {}
     for message in messages:
-        if not (message.judged or message.missed or message.carried or message.open or message.older):
+        if not (
+            message.judged or message.missed or message.carried or message.open or message.older
+        ):
             continue
         fresh = Beside(
-            second=message.second, judged={}, missed={}, carried=[], open=[], older={}, whose=[], whose_open=[]
+            second=message.second,
+            judged={},
+            missed={},
+            carried=[],
+            open=[],
+            older={},
+            whose=[],
+            whose_open=[],
         )
         one = made.setdefault(message.second, fresh)
-        told = ((one.judged, message.judged), (one.missed, message.missed), (one.older, message.older))
+        told = (
+            (one.judged, message.judged),
+            (one.missed, message.missed),
+            (one.older, message.older),
+        )
         for counts, more in told:
             for no, number in more.items():
                 counts[no] = counts.get(no, 0) + number
@@ -61,11 +80,17 @@ def besides_of(messages: Iterable[ShardSecond]) -> list[Beside]:
 
 
 def carried_by(beside: Beside, shards: Collection[int]) -> Beside:
-    """What of it was under way at the end on some shards; nothing where it was not kept whose it was."""
+    """What of it was under way at the end on some shards; nothing where it was not kept whose it
+    was.
+    """
     of_shard = Beside(second=beside.second, carried=[], open=[])
     if len(beside.whose) == len(beside.carried) and len(beside.whose_open) == len(beside.open):
-        of_shard.carried = [part for part, own in zip(beside.carried, beside.whose, strict=True) if own in shards]
-        of_shard.open = [each for each, own in zip(beside.open, beside.whose_open, strict=True) if own in shards]
+        of_shard.carried = [
+            part for part, own in zip(beside.carried, beside.whose, strict=True) if own in shards
+        ]
+        of_shard.open = [
+            each for each, own in zip(beside.open, beside.whose_open, strict=True) if own in shards
+        ]
     return of_shard
 
 
@@ -82,7 +107,9 @@ def packed(rows: list[Beside] | list[Dealt]) -> bytes:
 def packed_second(series: list[SeriesSecond], messages: Sequence[ShardSecond]) -> bytes:
     """A second whose series are folded, and what its messages tell besides."""
     beside = next(iter(besides_of(messages)), None)
-    return zlib.compress(msgspec.msgpack.encode(Folded(series=series, beside=beside, dealt=dealt_of(messages))), 1)
+    return zlib.compress(
+        msgspec.msgpack.encode(Folded(series=series, beside=beside, dealt=dealt_of(messages))), 1
+    )
 
 
 def unpacked_second(body: bytes) -> Folded:

@@ -1,7 +1,8 @@
 """The columns of the tables of steps and requests: title, unit, value, text, and where each stands.
 
-One list for the page, the shell, reports in HTML and Markdown, pins, CSV, Parquet and JSON, so that a figure reads the
-same wherever it is: ≥ before what can only be more, ~ before a percentile on few samples, ? for one on too few.
+One list for the page, the shell, reports in HTML and Markdown, pins, CSV, Parquet and JSON, so that
+a figure reads the same wherever it is: ≥ before what can only be more, ~ before a percentile on few
+samples, ? for one on too few.
 """
 
 from collections.abc import Callable, Iterable
@@ -18,8 +19,9 @@ Text = Callable[[Row], str]
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """`key`: the figure's name in Row, files and JSON, with its unit. `title` as a heading. `where` it is shown; every
-    one is in files. `text` as it is read; `is_bad` where it says that something failed.
+    """`key`: the figure's name in Row, files and JSON, with its unit. `title` as a heading. `where`
+    it is shown; every one is in files. `text` as it is read; `is_bad` where it says that something
+    failed.
     """
 
     key: str
@@ -57,9 +59,18 @@ def _percentile(percent: int) -> Text:
 
 EVERYWHERE: Final[tuple[Place, ...]] = ("page", "shell", "report", "markdown", "pin")
 COLUMNS: Final = (
-    *(Column(key, is_number=False) for key in ("level", "row", "journey", "step", "request", "name")),
+    *(
+        Column(key, is_number=False)
+        for key in ("level", "row", "journey", "step", "request", "name")
+    ),
     Column("count", "count", lambda row: f"{row.count:,}", EVERYWHERE),
-    Column("failures", "failed", lambda row: f"{row.failures:,}", EVERYWHERE, lambda row: bool(row.failures)),
+    Column(
+        "failures",
+        "failed",
+        lambda row: f"{row.failures:,}",
+        EVERYWHERE,
+        lambda row: bool(row.failures),
+    ),
     Column("failure_percent"),
     Column("open"),
     Column("left"),

@@ -1,4 +1,6 @@
-"""Folds what generators report: added up over shards, and over the rows of a crowd that do the same."""
+"""Folds what generators report: added up over shards, and over the rows of a crowd that do the
+same.
+"""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -19,18 +21,26 @@ BY_SHARD = frozenset(("round", "step"))  # what is kept of each shard as well
 
 @dataclass(frozen=True, slots=True)
 class Overall:
-    """Series that stand for what several rows have alike. `of` gives the number of the one that each belongs to."""
+    """Series that stand for what several rows have alike. `of` gives the number of the one that
+    each belongs to.
+    """
 
     series: tuple[Series, ...]
     of: Mapping[int, int]
 
     @classmethod
     def over(cls, series: Sequence[Series], after: int = -1) -> "Overall":
-        """Numbered on from the last of `series`, and from `after`; what only one row has, stands for itself."""
+        """Numbered on from the last of `series`, and from `after`; what only one row has, stands
+        for itself.
+        """
         alike: dict[tuple[str, str, str, str], list[Series]] = {}
         for each in series:
             alike.setdefault((each.level, each.journey, each.step, each.request), []).append(each)
-        made, of, number = list[Series](), dict[int, int](), max([after, *(each.no for each in series)])
+        made, of, number = (
+            list[Series](),
+            dict[int, int](),
+            max([after, *(each.no for each in series)]),
+        )
         for parts in alike.values():
             if len(parts) > 1:
                 number += 1
@@ -67,7 +77,9 @@ def with_overall(beside: Beside, of: Mapping[int, int]) -> Beside:
     return replace(beside, carried=[*beside.carried, *carried], open=[*beside.open, *open_])
 
 
-Coarse = dict[int, tuple[int, int, bytes]]  # by ten seconds: how many passed, how many failed, a coarse histogram
+Coarse = dict[
+    int, tuple[int, int, bytes]
+]  # by ten seconds: how many passed, how many failed, a coarse histogram
 
 
 def coarse_of(seconds: Iterable[tuple[int, SeriesSecond]]) -> Coarse:

@@ -1,4 +1,6 @@
-"""The live frame: one second of the whole run, as the tape draws it. Documented in docs/stream.md."""
+"""The live frame: one second of the whole run, as the tape draws it. Documented in
+docs/stream.md.
+"""
 
 from collections.abc import Iterable, Mapping, Sequence
 
@@ -10,8 +12,8 @@ from dynamikos.core.statistics import Histogram
 
 
 class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
-    """Second, users planned and by state, exchanges/s, response time of steps in ms (None = none ended), failures,
-    health.
+    """Second, users planned and by state, exchanges/s, response time of steps in ms (None = none
+    ended), failures, health.
     """
 
     second: int
@@ -33,7 +35,9 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     is_late: bool
     kinds: dict[str, int]
     oldest_ms: float = 0.0  # age of the oldest request in flight
-    late_by: tuple[str, ...] = ()  # why generators were late: lateness, stall, processor, machine, container limit
+    late_by: tuple[
+        str, ...
+    ] = ()  # why generators were late: lateness, stall, processor, machine, container limit
     seconds: int = 1  # that it stands for, from `second` on; then figures are of a second of them
 
     @property
@@ -41,9 +45,11 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
         return self.starting + self.busy + self.thinking + self.leaving
 
 
-def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0) -> Frame:
-    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown.
-    `missing` users are planned on shards that are lost.
+def frame_of(
+    second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0
+) -> Frame:
+    """The frame of one second from the messages of all shards. Gauges add over shards; the worst
+    health is shown. `missing` users are planned on shards that are lost.
     """
     users: dict[str, int] = {}
     kinds: dict[str, int] = {}
@@ -102,8 +108,8 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
 
 
 def joined(frames: Sequence[Frame], times: Sequence[float | None]) -> Frame:
-    """Frames of a stretch as one: users, counts and rates as their mean, health as its worst; `times` are p50, p95 and
-    p99 of the stretch, which can't be had from those of its seconds.
+    """Frames of a stretch as one: users, counts and rates as their mean, health as its worst;
+    `times` are p50, p95 and p99 of the stretch, which can't be had from those of its seconds.
     """
 
     def mean(name: str, digits: int = 0) -> float:

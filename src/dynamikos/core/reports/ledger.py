@@ -1,4 +1,6 @@
-"""Adds up messages: per series, over any set of seconds; and the rows of the table of steps and requests."""
+"""Adds up messages: per series, over any set of seconds; and the rows of the table of steps and
+requests.
+"""
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -38,17 +40,30 @@ class SeriesTotal:
     cached: int = 0
     cut: Histogram = field(default_factory=Histogram)  # ages of what was cut off; see SeriesSecond
     cut_sum_us: int = 0
-    later: Histogram = field(default_factory=Histogram)  # times of those of `cut` that passed after the measured part
-    open_us: list[int] = field(default_factory=list)  # ages of what was under way at the end and never ended
-    low: Histogram = field(default_factory=Histogram)  # `passed` without the generators' own delay; see SeriesSecond
+    later: Histogram = field(
+        default_factory=Histogram
+    )  # times of those of `cut` that passed after the measured part
+    open_us: list[int] = field(
+        default_factory=list
+    )  # ages of what was under way at the end and never ended
+    low: Histogram = field(
+        default_factory=Histogram
+    )  # `passed` without the generators' own delay; see SeriesSecond
     own_us: int = 0  # what each of `low` can have lost besides
     quiet_us: int = 0
 
     @property
     def undelayed(self) -> Undelayed:
-        """What passed, without what can have been the generators' own delay; cut off things as they are."""
+        """What passed, without what can have been the generators' own delay; cut off things as they
+        are.
+        """
         low = self.low if self.low.counts else self.passed
-        return Undelayed(Spread(low, self.cut, self.open_us, self.later), self.own_us, self.quiet_us, self.cut_sum_us)
+        return Undelayed(
+            Spread(low, self.cut, self.open_us, self.later),
+            self.own_us,
+            self.quiet_us,
+            self.cut_sum_us,
+        )
 
     @property
     def times(self) -> Spread:
@@ -65,7 +80,9 @@ class SeriesTotal:
 
     @property
     def mean_us(self) -> float | None:
-        """Of what passed, and at least of what was cut off at its age as well; None where nothing passed or was cut."""
+        """Of what passed, and at least of what was cut off at its age as well; None where nothing
+        passed or was cut.
+        """
         n = self.moments.n + self.cut.n + len(self.open_us)
         if not n:
             return None
@@ -74,8 +91,8 @@ class SeriesTotal:
 
     @property
     def failures(self) -> int:
-        """All that failed, but for what the generator's own limits did (descriptors, ports): that is not the target's
-        fault.
+        """All that failed, but for what the generator's own limits did (descriptors, ports): that
+        is not the target's fault.
         """
         return sum(count for kind, count in self.failed.items() if not kind_of(kind).is_own)
 
@@ -109,8 +126,8 @@ class SeriesTotal:
             self.quiet_us = least(self.quiet_us, part.quiet_us)
 
     def carry(self, part: SeriesSecond) -> None:
-        """Adds what was under way when the measured part ended and ended later: to the times alone, with the age that
-        it had then (reports of earlier days lack it: the whole time instead).
+        """Adds what was under way when the measured part ended and ended later: to the times alone,
+        with the age that it had then (reports of earlier days lack it: the whole time instead).
         """
         passed = Histogram.from_bytes(part.hist) if part.hist else Histogram()
         self.later.merge(passed)
@@ -179,11 +196,13 @@ OVER_ALL = ""  # the row of a series that stands for several
 
 
 class Row(msgspec.Struct, frozen=True, kw_only=True):
-    """One line of the table. Times in ms, None where there are no samples; rates per second of the window.
+    """One line of the table. Times in ms, None where there are no samples; rates per second of the
+    window.
 
-    `count` is what ended, passed or failed. Times are those of what passed, and of what was `cut` off (time-outs,
-    patience, the end) at its age: `timed` of them, so that those named in `at_least` are lower bounds. `open` of them
-    were under way at the end and never ended. Percentiles of fewer samples than they need are None.
+    `count` is what ended, passed or failed. Times are those of what passed, and of what was `cut`
+    off (time-outs, patience, the end) at its age: `timed` of them, so that those named in
+    `at_least` are lower bounds. `open` of them were under way at the end and never ended.
+    Percentiles of fewer samples than they need are None.
     """
 
     no: int = 0
@@ -211,8 +230,8 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     open: int = 0
     timed: int = 0
     cut: int = 0
-    # what figures would be without the generators' own delay, at least, by their names (p95_ms …); each is as measured
-    # where it is not named. `own_delay_ms`: the greatest difference of them
+    # what figures would be without the generators' own delay, at least, by their names (p95_ms …);
+    # each is as measured where it is not named. `own_delay_ms`: the greatest difference of them
     without_delay: dict[str, float] = {}
     own_delay_ms: float = 0.0
     at_least: tuple[str, ...] = ()
@@ -228,9 +247,11 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     tls_ms: float | None = None  # mean of all handshakes
 
 
-def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_failed: bool = False) -> Row:
-    """The figures of one series over `seconds` of measured time; `of_failed`: its times are those of what failed (of
-    which no sums are kept, so neither mean nor deviation).
+def row_of_total(
+    series: Series, total: SeriesTotal, seconds: float, *, of_failed: bool = False
+) -> Row:
+    """The figures of one series over `seconds` of measured time; `of_failed`: its times are those
+    of what failed (of which no sums are kept, so neither mean nor deviation).
     """
     spread = Spread(total.failed_hist) if of_failed else total.times
     cut = 0 if of_failed else total.cut.n + len(total.open_us)
@@ -280,7 +301,9 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
         left=total.left,
         cached=total.cached,
         ttfb_p50_ms=ms(total.ttfb.percentile_us(50)),
-        ttfb_p95_ms=ms(total.ttfb.percentile_us(95)) if enough_for(95, total.ttfb.n) != "no" else None,
+        ttfb_p95_ms=ms(total.ttfb.percentile_us(95))
+        if enough_for(95, total.ttfb.n) != "no"
+        else None,
         connects=total.connects,
         connect_ms=share(total.connect_us, total.connects),
         handshakes=total.handshakes,
@@ -290,27 +313,35 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
 
 
 def _without_delay(total: SeriesTotal) -> dict[str, tuple[float, float]]:
-    """(without the generators' own delay, as measured) in ms of the figures that it can have changed."""
+    """(without the generators' own delay, as measured) in ms of the figures that it can have
+    changed.
+    """
     low, times = total.undelayed, total.times
     pairs: dict[str, tuple[float | None, float | None]] = {
-        f"p{percent}_ms": (low.percentile_us(percent), times.shown_us(percent)) for percent in (50, 90, 95, 99)
+        f"p{percent}_ms": (low.percentile_us(percent), times.shown_us(percent))
+        for percent in (50, 90, 95, 99)
     }
     pairs["mean_ms"], pairs["max_ms"] = (low.mean_us, total.mean_us), (low.max_us, times.max_us())
     return {
         name: (round(least_us / 1000, 3), round(as_measured / 1000, 3))
         for name, (least_us, as_measured) in pairs.items()
-        if least_us is not None and as_measured is not None and as_measured - least_us > 0.0006 * as_measured
+        if least_us is not None
+        and as_measured is not None
+        and as_measured - least_us > 0.0006 * as_measured
     }
 
 
 FULL = 0.7  # of a processor: beyond it a generator begins to be late
-# of a processor: a generator that does little pays for waking up as often as for the work itself, several times as much
-# an exchange as one that is kept busy; what less than this tells of a busy one is too low
+# of a processor: a generator that does little pays for waking up as often as for the work itself,
+# several times as much an exchange as one that is kept busy; what less than this tells of a busy
+# one is too low
 BUSY = 0.3
 
 
 class Ledger:
-    """Totals per series of the messages it was given; `from_s`/`to_s` restrict to a window of the run clock."""
+    """Totals per series of the messages it was given; `from_s`/`to_s` restrict to a window of the
+    run clock.
+    """
 
     def __init__(self, series: Iterable[Series]) -> None:
         self.series = tuple(series)
@@ -319,7 +350,9 @@ class Ledger:
         self.late_seconds = self.seconds = 0
         self.worst = Health()  # of the window, each figure for itself
         self.stopped_us = 0  # of all shards in the window, in stops that are long
-        self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
+        self.late_by: dict[
+            str, int
+        ] = {}  # seconds of the window by the reason for which they were late
         self._leavings: Counter[tuple[LeavingCause, str]] = Counter()
         self.abandoned = 0  # exchanges
         self.arrivals = [0, 0, 0]  # started, turned away, not started, in all messages
@@ -329,7 +362,8 @@ class Ledger:
         self.rounds = [0, 0]  # passed and failed in all messages, those outside the window too
         self.judged: dict[int, int] = {}  # see ShardSecond; of the window
         self.missed: dict[int, int] = {}
-        self.cpu_s = 0.0  # of one core, of all shards, in all messages; users and exchanges of the same seconds
+        # of one core, of all shards, in all messages; users and exchanges of the same seconds
+        self.cpu_s = 0.0
         self.user_seconds = self.messages = 0
         self.learned_late = self.left = self.reloaded = 0
         self.until_s = 0  # the first second of which there is nothing
@@ -340,17 +374,27 @@ class Ledger:
     @property
     def leavings(self) -> list[Leaving]:
         """Why users left before their time."""
-        return [Leaving(cause, detail, count) for (cause, detail), count in sorted(self._leavings.items())]
+        return [
+            Leaving(cause, detail, count)
+            for (cause, detail), count in sorted(self._leavings.items())
+        ]
 
     @leavings.setter
     def leavings(self, known: Iterable[Leaving]) -> None:
         self._leavings = Counter({(each.cause, each.detail): each.count for each in known})
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
-        """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
+        """Adds a message; with `totals=False` only the counters and health (a second outside the
+        window).
+        """
         self.until_s = max(self.until_s, message.second + 1)
-        if message.by_value is not None and message.second >= self._by_value_s.get(message.shard, 0):
-            self.by_value[message.shard], self._by_value_s[message.shard] = message.by_value, message.second
+        if message.by_value is not None and message.second >= self._by_value_s.get(
+            message.shard, 0
+        ):
+            self.by_value[message.shard], self._by_value_s[message.shard] = (
+                message.by_value,
+                message.second,
+            )
         self.cpu_s += message.health.cpu_share
         self.messages += 1
         self.user_seconds += sum(message.users.values())
@@ -394,8 +438,8 @@ class Ledger:
 
     @property
     def carries(self) -> int | None:
-        """How many users of this kind one generator carries, at 70 % of its processor: at least so many, where less
-        than BUSY of it was used. None where hardly any of it was used.
+        """How many users of this kind one generator carries, at 70 % of its processor: at least so
+        many, where less than BUSY of it was used. None where hardly any of it was used.
         """
         if self.until_s < 5 or self.cpu_s < 0.02 * self.until_s or not self.user_seconds:
             return None
@@ -413,13 +457,17 @@ class Ledger:
 
     @property
     def capacity_per_s(self) -> int | None:
-        """How many exchanges a second one generator carries, at 70 % of its processor; None where it was not busy."""
+        """How many exchanges a second one generator carries, at 70 % of its processor; None where
+        it was not busy.
+        """
         if self.until_s < 5 or self.processor_share < BUSY or not self.answered:
             return None
         return int(FULL * self.answered / self.cpu_s)
 
     def carry(self, message: ShardSecond | Beside) -> None:
-        """Adds what was under way when the measured part ended, to the times alone: at its age, as a lower bound."""
+        """Adds what was under way when the measured part ended, to the times alone: at its age, as
+        a lower bound.
+        """
         for part in message.carried:
             if part.no in self.totals:
                 self.totals[part.no].carry(part)
@@ -439,10 +487,13 @@ class Ledger:
         row: str | None = None,
         request: str | None = None,
     ) -> SeriesTotal:
-        """One level added up over all steps, or of one step (or one of its requests), of everybody, or of one journey
-        or row of a crowd; a step that repeats others counts only when it is asked for itself.
+        """One level added up over all steps, or of one step (or one of its requests), of everybody,
+        or of one journey or row of a crowd; a step that repeats others counts only when it is asked
+        for itself.
         """
-        return self.sum_of(series_at(self.series, level, step, journey=journey, row=row, request=request))
+        return self.sum_of(
+            series_at(self.series, level, step, journey=journey, row=row, request=request)
+        )
 
     def sum_of(self, series: Iterable[Series]) -> SeriesTotal:
         """Those added up."""
@@ -461,13 +512,19 @@ def series_at(
     row: str | None = None,
     request: str | None = None,
 ) -> Iterator[Series]:
-    """Those that `Ledger.all_of` adds up. Where no row is named, one that stands for several counts for all of them."""
+    """Those that `Ledger.all_of` adds up. Where no row is named, one that stands for several counts
+    for all of them.
+    """
     series = tuple(series)
     folded = {_what(each) for each in series if each.row == OVER_ALL}
     for each in series:
         if row is None and each.row != OVER_ALL and _what(each) in folded:
             continue
-        if journey not in (None, each.journey) or row not in (None, each.row) or request not in (None, each.request):
+        if (
+            journey not in (None, each.journey)
+            or row not in (None, each.row)
+            or request not in (None, each.request)
+        ):
             continue
         if (each.level == level and step in (None, each.step)) or (
             level == "step" and each.level == "repeat" and each.step == step

@@ -1,4 +1,6 @@
-"""One message a second and shard: complete when sent, empty ones too (absent = unknown, zero = zero)."""
+"""One message a second and shard: complete when sent, empty ones too (absent = unknown, zero =
+zero).
+"""
 
 import zlib
 
@@ -13,7 +15,9 @@ QUIET_US = 1000  # own delay up to which a second is quiet
 
 
 class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
-    """One series in one second. Histograms are `Histogram.to_bytes`; sums in µs and µs²; `failed` counts by kind."""
+    """One series in one second. Histograms are `Histogram.to_bytes`; sums in µs and µs²; `failed`
+    counts by kind.
+    """
 
     no: int
     n: int = 0
@@ -34,19 +38,21 @@ class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
     resumed: int = 0
     left: int = 0  # that a user did not wait for
     cached: int = 0  # that a user had fresh in its cache: nothing was sent
-    # what did not end by itself (own time-outs, patience, users taken away), at its age when it was cut off; of what is
-    # carried beyond the measured part: the age that it had at the end of that
+    # what did not end by itself (own time-outs, patience, users taken away), at its age when it was
+    # cut off; of what is carried beyond the measured part: the age that it had at the end of that
     cut_hist: bytes = b""
     cut_sum_us: int = 0
-    # the generator's own delay: what each sample can have lost by it at most, in µs; where that is much (QUIET_US), the
-    # distribution without it instead: each sample less what it can have lost
+    # the generator's own delay: what each sample can have lost by it at most, in µs; where that is
+    # much (QUIET_US), the distribution without it instead: each sample less what it can have lost
     own_us: int = 0
     low_hist: bytes = b""
     quiet_us: int = 0  # the smallest sample of seconds in which little was lost; 0: there is none
 
 
 class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
-    """The generator's own health in a second. Shares 0…1 of one core; lateness of planned instants in µs."""
+    """The generator's own health in a second. Shares 0…1 of one core; lateness of planned instants
+    in µs.
+    """
 
     cpu_share: float = 0.0
     late_p50_us: int = 0
@@ -60,16 +66,17 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     wait_share: float = 0.0  # of the second in which it was ready to go on and got no processor
     throttled_share: float = 0.0  # in which the container's limit held it back
     stolen_share: float = 0.0  # of the machine's time that its host gave to others
-    stopped_us: int = 0  # how long it could not run although it was ready, or was stopped, and the longest such time
+    # how long it could not run although it was ready, or was stopped, and the longest such time
+    stopped_us: int = 0
     stopped_max_us: int = 0
     stopped_long_us: int = 0  # of it in stops of 20 ms and more
     stops_by: str = ""  # what those were seen by: "thread", or "loop" where there was no compiler
 
     @property
     def late_by(self) -> tuple[str, ...]:
-        """Why a second is late, if it is: planned instants at p99 more than 10 ms late; the loop stalled for more than
-        20 ms; more than 85 % of a core; the machine busy to more than 95 %, its time stolen, or no processor for more
-        than 10 %; the container's limit.
+        """Why a second is late, if it is: planned instants at p99 more than 10 ms late; the loop
+        stalled for more than 20 ms; more than 85 % of a core; the machine busy to more than 95 %,
+        its time stolen, or no processor for more than 10 %; the container's limit.
         """
         machine = self.machine_share > 0.95 or self.wait_share > 0.1 or self.stolen_share > 0.1
         found = {
@@ -84,9 +91,14 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     def worse(self, other: "Health") -> "Health":
         """Each share, delay and stop as the worse of both."""
         names = (
-            "cpu_share", "late_p99_us", "stall_max_us", "wait_share", "throttled_share", "stolen_share",
+            "cpu_share",
+            "late_p99_us",
+            "stall_max_us",
+            "wait_share",
+            "throttled_share",
+            "stolen_share",
             "stopped_max_us",
-        )  # fmt: skip
+        )
         return Health(**{name: max(getattr(self, name), getattr(other, name)) for name in names})
 
     @property
@@ -95,8 +107,8 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
 
 class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
-    """All of a shard's second. `users` by state; the counters count exchanges on the wire, redirect hops and embedded
-    too.
+    """All of a shard's second. `users` by state; the counters count exchanges on the wire, redirect
+    hops and embedded too.
     """
 
     version: int = VERSION
@@ -120,17 +132,24 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     last: bool = False
     # (number of the pile, user, round, row from 0): who got what in this second
     dealt: list[tuple[int, int, int, int]] = []
-    judged: dict[int, int] = {}  # how often the checks of a request were asked, by its first check's number
+    judged: dict[
+        int, int
+    ] = {}  # how often the checks of a request were asked, by its first check's number
     missed: dict[int, int] = {}  # how often a check was not passed, by its number
-    # what was under way when the measured part ended: what ended in this second, and, in the last message, (series, age
-    # in µs) of what never did
+    # what was under way when the measured part ended: what ended in this second, and, in the last
+    # message, (series, age in µs) of what never did
     carried: list[SeriesSecond] = []
     open: list[tuple[int, int]] = []
-    arrivals: tuple[int, int, int] = (0, 0, 0)  # planned for this second: started, turned away, not started
+    arrivals: tuple[int, int, int] = (
+        0,
+        0,
+        0,
+    )  # planned for this second: started, turned away, not started
     late_rounds: int = 0
     abandoned: int = 0  # exchanges that users left without waiting for them
     by_row: dict[int, int] = {}  # users there, by the number of their row
-    # by the number of an objective that is judged by interval: what is under way for longer than its limit
+    # by the number of an objective that is judged by interval: what is under way for longer than
+    # its limit
     older: dict[int, int] = {}
     left: int = 0  # users who did not wait for a step and left, and who began it anew
     reloaded: int = 0
@@ -139,7 +158,9 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):
-    """An exchange kept for reading, masked before it left the generator. Bodies are texts cut at 64 kB."""
+    """An exchange kept for reading, masked before it left the generator. Bodies are texts cut at 64
+    kB.
+    """
 
     second: int
     series: int
@@ -168,10 +189,14 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     hop: int = 0  # how many redirects came before it
     resumed: bool = False  # whether its connection resumed an earlier TLS session
     before: dict[str, str] = {}  # the values before its request was built
-    rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from
+    rows: dict[
+        str, int
+    ] = {}  # data set, or data set.column, → number of the row its values came from
     resource: bool = False  # whether it is a resource that the answer to `request` embeds
     ended_us: int = 0  # when it ended, on the run's clock; 0 in those of earlier days
-    item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
+    item: str = (
+        ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
+    )
 
     @property
     def failure(self) -> str:

@@ -8,4 +8,12 @@ from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, bucket
 from dynamikos.core.statistics.moments import Moments
 from dynamikos.core.statistics.spread import Spread
 
-__all__ = ["Histogram", "Moments", "Spread", "Undelayed", "bucket_mid_us", "bucket_of", "buckets_of"]
+__all__ = [
+    "Histogram",
+    "Moments",
+    "Spread",
+    "Undelayed",
+    "bucket_mid_us",
+    "bucket_of",
+    "buckets_of",
+]

@@ -7,7 +7,9 @@ from dynamikos.core.statistics.histogram import Histogram
 
 @dataclass(frozen=True, slots=True)
 class Apdex:
-    """Samples in its three zones: up to T, up to 4T, beyond or failed; `value` None without samples."""
+    """Samples in its three zones: up to T, up to 4T, beyond or failed; `value` None without
+    samples.
+    """
 
     satisfied: int
     tolerating: int

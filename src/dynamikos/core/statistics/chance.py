@@ -1,7 +1,7 @@
 """Whether a limit is kept beyond chance: met, missed, or not decided by what was measured.
 
-Exact binomial tails (Clopper and Pearson 1934) with the effective number of samples, each side at 5 %: a run that is
-called met is wrong in at most one of twenty.
+Exact binomial tails (Clopper and Pearson 1934) with the effective number of samples, each side at 5
+%: a run that is called met is wrong in at most one of twenty.
 """
 
 import math
@@ -21,8 +21,9 @@ LEAST_PARTS = 4
 
 @dataclass(frozen=True, slots=True)
 class BySecond:
-    """What an objective is about, second by second, shape (T,): how many samples, how many of them beyond the limit (or
-    failed, where it is about a share), the sum of their times in µs; `sd_us` is that of single times.
+    """What an objective is about, second by second, shape (T,): how many samples, how many of them
+    beyond the limit (or failed, where it is about a share), the sum of their times in µs; `sd_us`
+    is that of single times.
     """
 
     counts: Trace
@@ -33,7 +34,9 @@ class BySecond:
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """`needed`: how many times as much would have to be measured for an answer (None: it is one, or none would do)."""
+    """`needed`: how many times as much would have to be measured for an answer (None: it is one, or
+    none would do).
+    """
 
     word: Literal["met", "missed", "not decided"]
     needed: float | None = None
@@ -45,7 +48,11 @@ def share_within(told: BySecond, allowed: float) -> Decided:
     if n <= 0 or allowed >= 1:
         return Decided("met" if allowed >= 1 else "not decided")
     share = min(max(over / n, allowed, 0.5 / n), 1 - 0.5 / n)
-    effect = effect_of(told.hits, told.counts, share, 1 - ALPHA) if len(told.counts) >= LEAST_PARTS else 1.0
+    effect = (
+        effect_of(told.hits, told.counts, share, 1 - ALPHA)
+        if len(told.counts) >= LEAST_PARTS
+        else 1.0
+    )
     effective = n / effect
     k = over / effect
     if allowed <= 0:  # one is too many, and none is what was seen
@@ -58,7 +65,8 @@ def share_within(told: BySecond, allowed: float) -> Decided:
         return Decided("missed")
     gap = abs(over / n - allowed)
     needed = effect * max(
-        allowed * (1 - allowed) * ((ALPHA_Z + POWER_Z) / max(gap, 1e-9)) ** 2, math.log(ALPHA) / math.log1p(-allowed)
+        allowed * (1 - allowed) * ((ALPHA_Z + POWER_Z) / max(gap, 1e-9)) ** 2,
+        math.log(ALPHA) / math.log1p(-allowed),
     )
     return Decided("not decided", needed / n)
 

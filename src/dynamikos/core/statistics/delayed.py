@@ -1,4 +1,6 @@
-"""A distribution without the generators' own delay: what response times would have been at least."""
+"""A distribution without the generators' own delay: what response times would have been at
+least.
+"""
 
 from dataclasses import dataclass
 
@@ -12,8 +14,9 @@ def least(one: int, other: int) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Undelayed:
-    """`times` are those of `low` histograms (each sample less what it can have lost by much delay), `own_us` what each
-    can have lost besides. Nothing was quicker than the quickest of quiet seconds, `quiet_us` (0: there were none).
+    """`times` are those of `low` histograms (each sample less what it can have lost by much delay),
+    `own_us` what each can have lost besides. Nothing was quicker than the quickest of quiet
+    seconds, `quiet_us` (0: there were none).
     """
 
     times: Spread

@@ -1,4 +1,6 @@
-"""The mergeable histogram: log-linear, 1,024 sub-buckets an octave of microseconds, relative error ≤ 0.05 %."""
+"""The mergeable histogram: log-linear, 1,024 sub-buckets an octave of microseconds, relative error
+≤ 0.05 %.
+"""
 
 import functools
 import struct
@@ -16,7 +18,9 @@ _HEAD = struct.Struct("<BH")
 
 
 def bucket_of(value_us: int) -> int:
-    """Index of a duration in µs: e = max(0, bit_length − 11), index = e·1024 + (v >> e); clamped to LAST."""
+    """Index of a duration in µs: e = max(0, bit_length − 11), index = e·1024 + (v >> e); clamped to
+    LAST.
+    """
     if value_us < 2048:
         return value_us if value_us > 0 else 0
     e = value_us.bit_length() - 11
@@ -83,7 +87,8 @@ class Histogram:
         return self.counts.get(LAST, 0)
 
     def percentile_us(self, percent: int | float) -> int | None:
-        """Nearest rank: the smallest value v with count(≤ v) ≥ ⌈p/100·n⌉, in integers; None without samples.
+        """Nearest rank: the smallest value v with count(≤ v) ≥ ⌈p/100·n⌉, in integers; None without
+        samples.
 
         `percent` has at most three decimals.
         """
@@ -103,7 +108,9 @@ class Histogram:
         return [bucket_mid_us(indices[int(np.searchsorted(below, rank))]) for rank in ranks]
 
     def ranked_us(self, rank: int) -> int:
-        """The `rank`-th smallest sample, from 1 (the largest for a higher rank). There must be samples."""
+        """The `rank`-th smallest sample, from 1 (the largest for a higher rank). There must be
+        samples.
+        """
         below = 0
         for index in sorted(self.counts):
             below += self.counts[index]
@@ -135,10 +142,16 @@ class Histogram:
     # wire ---------------------------------------------------------------------------------------
 
     def to_bytes(self) -> bytes:
-        """Version byte, u16 count of bins, little-endian u16 bins, then u32 counts; Σx is not in here."""
+        """Version byte, u16 count of bins, little-endian u16 bins, then u32 counts; Σx is not in
+        here.
+        """
         bins = sorted(self.counts)
         return struct.pack(
-            f"<BH{len(bins)}H{len(bins)}I", WIRE_VERSION, len(bins), *bins, *(self.counts[index] for index in bins)
+            f"<BH{len(bins)}H{len(bins)}I",
+            WIRE_VERSION,
+            len(bins),
+            *bins,
+            *(self.counts[index] for index in bins),
         )
 
     @staticmethod
@@ -146,7 +159,9 @@ class Histogram:
         """`to_bytes` of samples given by their buckets; shape (n,)."""
         bins, counts = np.unique(indices, return_counts=True)
         return (
-            struct.pack("<BH", WIRE_VERSION, len(bins)) + bins.astype("<u2").tobytes() + counts.astype("<u4").tobytes()
+            struct.pack("<BH", WIRE_VERSION, len(bins))
+            + bins.astype("<u2").tobytes()
+            + counts.astype("<u4").tobytes()
         )
 
     @classmethod
@@ -156,9 +171,9 @@ class Histogram:
 
     @classmethod
     def joined(cls, many: Iterable[bytes], coarse: int = 0) -> "Histogram":
-        """Reads any number of `to_bytes` and adds them up: many at once are added as arrays. Of those that were made
-        `coarser` by so many bits, each bin is put in the middle of where it was. Raises ValueError for another version
-        or a wrong length.
+        """Reads any number of `to_bytes` and adds them up: many at once are added as arrays. Of
+        those that were made `coarser` by so many bits, each bin is put in the middle of where it
+        was. Raises ValueError for another version or a wrong length.
         """
         half = 1 << coarse >> 1
         made, found, bins = cls(), [], 0
@@ -166,13 +181,19 @@ class Histogram:
             if data:
                 version, size = _HEAD.unpack_from(data)
                 if version != WIRE_VERSION or len(data) != 3 + 6 * size:
-                    raise ValueError(f"histogram version {version} with {len(data)} bytes can't be read")
+                    raise ValueError(
+                        f"histogram version {version} with {len(data)} bytes can't be read"
+                    )
                 found.append((data, size))
                 bins += size
         if len(found) == 1 or bins < FEW:
             for data, size in found:
                 numbers = struct.unpack_from(f"<{size}H{size}I", data, 3)
-                indices_ = [(index << coarse) + half for index in numbers[:size]] if coarse else numbers[:size]
+                indices_ = (
+                    [(index << coarse) + half for index in numbers[:size]]
+                    if coarse
+                    else numbers[:size]
+                )
                 pairs = zip(indices_, numbers[size:], strict=True)
                 if made.counts:
                     made._count(pairs)
@@ -184,7 +205,11 @@ class Histogram:
         total = np.bincount(indices, counts)  # exact below 2⁵³
         there = np.flatnonzero(total)
         made.counts = dict(
-            zip(((there << coarse) + half).tolist(), total[there].astype(np.int64).tolist(), strict=True)
+            zip(
+                ((there << coarse) + half).tolist(),
+                total[there].astype(np.int64).tolist(),
+                strict=True,
+            )
         )
         return made
 
@@ -195,12 +220,16 @@ class Histogram:
 
 
 def rank_of(percent: int | float, n: int) -> int:
-    """The rank of a percentile among n samples, from 1: ⌈p/100·n⌉ in integers; `percent` has at most three decimals."""
+    """The rank of a percentile among n samples, from 1: ⌈p/100·n⌉ in integers; `percent` has at
+    most three decimals.
+    """
     return max(1, -(-round(percent * 1000) * n // 100_000))
 
 
 def enough_for(percent: int | float, n: int) -> str:
-    """ "yes", "uncertain" or "no": a percentile is shown if n·(100−p) ≥ 100 and uncertain while < 1,000."""
+    """ "yes", "uncertain" or "no": a percentile is shown if n·(100−p) ≥ 100 and uncertain while <
+    1,000.
+    """
     weight = n * (100 - percent)
     if weight < 100:
         return "no"

@@ -1,10 +1,12 @@
-"""How certain a figure of one run is, although its seconds depend on each other: an interval that always exists.
+"""How certain a figure of one run is, although its seconds depend on each other: an interval that
+always exists.
 
-The long-run variance is the greater of that of the lowest cosine frequencies (equal weights: Müller 2004; Lazarus,
-Lewis, Stock and Watson 2018) and that of an AR(1) of about 50 blocks with Kendall's correction: each of them alone is
-too sure where the other is right. Batch means whose length goes by the estimated autocorrelation existed only where
-that happened to look low, and were too sure just there. Shares: Jeffreys' interval with the effective number.
-Quantiles: the share below, inverted, with a tail that is carried on beyond what was seen.
+The long-run variance is the greater of that of the lowest cosine frequencies (equal weights: Müller
+2004; Lazarus, Lewis, Stock and Watson 2018) and that of an AR(1) of about 50 blocks with Kendall's
+correction: each of them alone is too sure where the other is right. Batch means whose length goes
+by the estimated autocorrelation existed only where that happened to look low, and were too sure
+just there. Shares: Jeffreys' interval with the effective number. Quantiles: the share below,
+inverted, with a tail that is carried on beyond what was seen.
 """
 
 import math
@@ -19,7 +21,11 @@ from scipy.special import betaincinv, stdtrit
 from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, rank_of
 
 Trace = NDArray[np.float64]
-LEAST_S, LEAST_N, ROUGH_S = 30.0, 100, 300.0  # from where on there is an interval, and until where it is rough
+LEAST_S, LEAST_N, ROUGH_S = (
+    30.0,
+    100,
+    300.0,
+)  # from where on there is an interval, and until where it is rough
 BLOCKS, MOST_PHI = 50, 0.9  # of the AR(1)
 PER_COSINE, FEWEST, MOST = 20, 3, 12  # parts of a run a cosine; how many of them
 TAIL = 0.9  # from this quantile on the tail is carried on
@@ -28,9 +34,9 @@ SHOWN = 0.95  # of intervals
 
 @dataclass(frozen=True, slots=True)
 class Estimate:
-    """A figure from `n` samples with the ends of its interval of 95 %, the standard `error` of its logarithm (of a
-    share: of its log odds), the freedom that Student's t has with that, and how many independent samples would be as
-    certain. Ends and error None: too short for one.
+    """A figure from `n` samples with the ends of its interval of 95 %, the standard `error` of its
+    logarithm (of a share: of its log odds), the freedom that Student's t has with that, and how
+    many independent samples would be as certain. Ends and error None: too short for one.
     """
 
     value: float
@@ -49,7 +55,9 @@ class Estimate:
 
 
 def long_run(rest: Trace) -> tuple[float, int]:
-    """(long-run variance a part, degrees of freedom) of residuals of a run's parts, shape (T,), T ≥ 2."""
+    """(long-run variance a part, degrees of freedom) of residuals of a run's parts, shape (T,),
+    T ≥ 2.
+    """
     count = len(rest)
     freedom = min(MOST, max(FEWEST, count // PER_COSINE), count - 1)
     cosines = float((dct(rest, type=2)[1 : freedom + 1] ** 2).sum()) / (2 * count) / freedom
@@ -65,9 +73,12 @@ def long_run(rest: Trace) -> tuple[float, int]:
     return max(cosines, power / (blocks - 1) * (1 - phi**2) / (1 - phi) ** 2 / length), freedom
 
 
-def mean_of(sums: Trace, counts: Trace, sd: float = 0.0, *, seconds: float | None = None) -> Estimate | None:
-    """Σsums/Σcounts, both by equal parts of a run, shape (T,); `sd` is that of single values. None without counts; no
-    interval under 30 s (`seconds`: all parts together; T where it is not said) or, with `sd`, 100 values.
+def mean_of(
+    sums: Trace, counts: Trace, sd: float = 0.0, *, seconds: float | None = None
+) -> Estimate | None:
+    """Σsums/Σcounts, both by equal parts of a run, shape (T,); `sd` is that of single values. None
+    without counts; no interval under 30 s (`seconds`: all parts together; T where it is not said)
+    or, with `sd`, 100 values.
     """
     n = float(counts.sum())
     if n <= 0:
@@ -82,12 +93,15 @@ def mean_of(sums: Trace, counts: Trace, sd: float = 0.0, *, seconds: float | Non
         return Estimate(value, int(n), value, value, 0.0, freedom, n)
     reach = float(stdtrit(freedom, (1 + SHOWN) / 2)) * error
     effective = (sd / value / error) ** 2 if sd else float(len(counts))
-    return Estimate(value, int(n), value * math.exp(-reach), value * math.exp(reach), error, freedom, effective)
+    return Estimate(
+        value, int(n), value * math.exp(-reach), value * math.exp(reach), error, freedom, effective
+    )
 
 
 def effect_of(hits: Trace, counts: Trace, share: float, level: float = (1 + SHOWN) / 2) -> float:
-    """By how much `counts` samples tell less of a share than independent ones would (the design effect, ≥ 1), Student's
-    t at `level` instead of the normal law included; `share` (0 < share < 1) is that whose variance is compared.
+    """By how much `counts` samples tell less of a share than independent ones would (the design
+    effect, ≥ 1), Student's t at `level` instead of the normal law included; `share` (0 < share < 1)
+    is that whose variance is compared.
     """
     n = float(counts.sum())
     variance, freedom = long_run(hits - float(hits.sum()) / n * counts)
@@ -96,7 +110,9 @@ def effect_of(hits: Trace, counts: Trace, share: float, level: float = (1 + SHOW
 
 
 def share_of(hits: Trace, counts: Trace, *, seconds: float | None = None) -> Estimate | None:
-    """Σhits/Σcounts (Jeffreys 1946) with the effective number; None without counts, no interval under 30 s or 100."""
+    """Σhits/Σcounts (Jeffreys 1946) with the effective number; None without counts, no interval
+    under 30 s or 100.
+    """
     n, k = float(counts.sum()), float(hits.sum())
     if n <= 0:
         return None
@@ -110,7 +126,9 @@ def share_of(hits: Trace, counts: Trace, *, seconds: float | None = None) -> Est
     low, high = (float(betaincinv(a, b, level)) for level in ((1 - SHOWN) / 2, (1 + SHOWN) / 2))
     error = math.sqrt(1 / a + 1 / b)
     freedom = long_run(hits - share * counts)[1]
-    return Estimate(share, int(n), 0.0 if k == 0 else low, 1.0 if k == n else high, error, freedom, effective)
+    return Estimate(
+        share, int(n), 0.0 if k == 0 else low, 1.0 if k == n else high, error, freedom, effective
+    )
 
 
 class _Ordered:
@@ -133,14 +151,24 @@ class _Ordered:
         """The mean of what is beyond a quantile, less that."""
         at = int(np.searchsorted(self._below, max(1, math.ceil(share * self.n))))
         beyond = self.n - self._below[at]
-        return float((self._sums[-1] - self._sums[at]) / beyond - self._mids[at]) if beyond > 0 else 0.0
+        return (
+            float((self._sums[-1] - self._sums[at]) / beyond - self._mids[at])
+            if beyond > 0
+            else 0.0
+        )
 
 
 def percentile_of(
-    percent: float, parts: Sequence[Histogram], whole: Histogram, mean: Estimate | None, *, seconds: float | None = None
+    percent: float,
+    parts: Sequence[Histogram],
+    whole: Histogram,
+    mean: Estimate | None,
+    *,
+    seconds: float | None = None,
 ) -> Estimate | None:
-    """A percentile in µs of histograms of equal parts of a run; `whole` is all of them added up, `mean` the estimate of
-    its mean, whose relative interval the percentile's above p90 has at least. None without samples.
+    """A percentile in µs of histograms of equal parts of a run; `whole` is all of them added up,
+    `mean` the estimate of its mean, whose relative interval the percentile's above p90 has at
+    least. None without samples.
     """
     n = whole.n
     if n == 0:
@@ -152,10 +180,14 @@ def percentile_of(
     if share is None or share.error is None or share.low is None or share.high is None:
         return Estimate(value, n)
     ordered, q = _Ordered(whole), percent / 100
-    # the share below is at least q by how the percentile is found; what is inverted is the interval around q
+    # the share below is at least q by how the percentile is found; what is inverted is the interval
+    # around q
     low, high = ordered.at(share.low), ordered.at(share.high)
     if q > TAIL:
-        high = max(high, value + ordered.excess(TAIL) * math.log((1 - q) / max(1 - share.high, 0.1 * (1 - q))))
+        high = max(
+            high,
+            value + ordered.excess(TAIL) * math.log((1 - q) / max(1 - share.high, 0.1 * (1 - q))),
+        )
         if mean is not None and mean.error is not None:
             reach = float(stdtrit(mean.freedom, (1 + SHOWN) / 2)) * mean.error
             low, high = min(low, value * math.exp(-reach)), max(high, value * math.exp(reach))

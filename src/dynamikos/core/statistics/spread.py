@@ -1,5 +1,6 @@
-"""Percentiles where some samples are only known to be at least so long (right-censored): what was cut off by a time-out
-of ours, by a user who left or was taken away, or by the end of what is measured.
+"""Percentiles where some samples are only known to be at least so long (right-censored): what was
+cut off by a time-out of ours, by a user who left or was taken away, or by the end of what is
+measured.
 """
 
 from collections.abc import Sequence
@@ -12,13 +13,14 @@ from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, enough
 
 
 class Spread:
-    """A distribution: what `passed`, what was `cut` off at its age and what is open (`open_us`, ages in µs). `later`
-    are the times of those of `cut` that ended after all.
+    """A distribution: what `passed`, what was `cut` off at its age and what is open (`open_us`,
+    ages in µs). `later` are the times of those of `cut` that ended after all.
 
-    A censored sample can only move up. Nearest rank with censored samples at their ages is therefore a lower bound, and
-    with them beyond everything (or at the time that is known since) an upper one (None: it has none); where both agree
-    the percentile is exact. Both are at least the percentile of what passed: many that had only just begun when the end
-    came tell nothing about how long they take, and don't make a server quick.
+    A censored sample can only move up. Nearest rank with censored samples at their ages is
+    therefore a lower bound, and with them beyond everything (or at the time that is known since) an
+    upper one (None: it has none); where both agree the percentile is exact. Both are at least the
+    percentile of what passed: many that had only just begun when the end came tell nothing about
+    how long they take, and don't make a server quick.
     """
 
     def __init__(
@@ -35,7 +37,9 @@ class Spread:
             self._low = Histogram(passed.counts)
             self._low.merge(Histogram.of(open_us))
             self._low.merge(cut or Histogram())
-            self._endless += (cut.n if cut is not None else 0) - (later.n if later is not None else 0)
+            self._endless += (cut.n if cut is not None else 0) - (
+                later.n if later is not None else 0
+            )
             if later is not None and later.counts:
                 self._high = Histogram(passed.counts)
                 self._high.merge(later)
@@ -73,11 +77,19 @@ class Spread:
         rank = rank_of(percent, known + self._endless)
         if rank > known:
             return None
-        return max(self._high.ranked_us(rank), self._passed.percentile_us(percent) or 0, self.low_us(percent) or 0)
+        return max(
+            self._high.ranked_us(rank),
+            self._passed.percentile_us(percent) or 0,
+            self.low_us(percent) or 0,
+        )
 
     def is_open(self, percent: float) -> bool:
         """Whether the percentile is only known to be at least `low_us`."""
-        return self.is_cut and enough_for(percent, self.n) != "no" and self.high_us(percent) != self.low_us(percent)
+        return (
+            self.is_cut
+            and enough_for(percent, self.n) != "no"
+            and self.high_us(percent) != self.low_us(percent)
+        )
 
     def shown_us(self, percent: float) -> int | None:
         """`low_us`, or None where there are too few samples for it."""
@@ -88,8 +100,8 @@ class Spread:
         return self._low.over(limit_us)
 
     def mean_us(self, cut_sum_us: int) -> float | None:
-        """Of what passed, by midpoints of bins, and at least with what was cut off at its age (`cut_sum_us` without the
-        open ones).
+        """Of what passed, by midpoints of bins, and at least with what was cut off at its age
+        (`cut_sum_us` without the open ones).
         """
         if not self.n:
             return None

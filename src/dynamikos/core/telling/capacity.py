@@ -13,8 +13,8 @@ LAWS = {"scalability": "the universal scalability law", "ceiling": "a straight l
 
 @dataclass(frozen=True, slots=True)
 class Throughput:
-    """Measured levels as dots (load, rate), the law's path, where it is highest, and the marks of both axes, in a
-    picture of CURVE_WIDTH × CURVE_HEIGHT.
+    """Measured levels as dots (load, rate), the law's path, where it is highest, and the marks of
+    both axes, in a picture of CURVE_WIDTH × CURVE_HEIGHT.
     """
 
     dots: list[tuple[float, float]]
@@ -33,7 +33,9 @@ def throughput(found: Capacity) -> Throughput:
     up = max(each.rate for each in found.levels) * 1.15
 
     def place(load: float, rate: float) -> tuple[float, float]:
-        return round(CURVE_WIDTH * load / across, 1), round(CURVE_HEIGHT * (1 - min(1.0, rate / up)), 1)
+        return round(CURVE_WIDTH * load / across, 1), round(
+            CURVE_HEIGHT * (1 - min(1.0, rate / up)), 1
+        )
 
     loads = [across * at / 120 for at in range(1, 121)]
     curve, peak = found.curve, found.peak
@@ -52,25 +54,35 @@ def sentences(found: Capacity) -> Iterator[str]:
     if found.peak is not None and found.curve is not None:
         load, rate = found.peak
         yield (
-            f"The most is {short(rate)} rounds a second at about {load:.0f} users, by {LAWS[found.curve.law]}"
+            f"The most is {short(rate)} rounds a second at about {load:.0f} users, by "
+            f"{LAWS[found.curve.law]}"
             f" ({100 * found.curve.residual:.2g} % left over)."
         )
     if found.curve is not None:
-        known = (f"{name} {value:.3g} ± {half:.2g}" for name, (value, half) in found.curve.parameters.items())
+        known = (
+            f"{name} {value:.3g} ± {half:.2g}"
+            for name, (value, half) in found.curve.parameters.items()
+        )
         yield f"Its parameters, with 95 % intervals: {', '.join(known)}."
     if found.knee is not None and not found.why_not:
         knee = found.knee
         yield (
-            f"Best throughput for the wait at {knee.load:.0f} users: {short(knee.rate)} rounds a second, each of"
+            f"Best throughput for the wait at {knee.load:.0f} users: {short(knee.rate)} rounds a "
+            "second, each of"
             f" which takes {short(knee.response_s)} s without think time."
         )
     if found.first is not None:
         name, rate = found.first
-        full = "" if found.full_at is None else f"; from {found.full_at:.0f} users on, if nobody waited before"
+        full = (
+            ""
+            if found.full_at is None
+            else f"; from {found.full_at:.0f} users on, if nobody waited before"
+        )
         low, high = found.first_range or (rate, rate)
         within = f" (95 %: {short(low)} to {short(high)})" if found.first_range else ""
         yield (
-            f"First to run full: {name}, at {short(rate)} rounds a second{within} by the utilization law, if what it"
+            f"First to run full: {name}, at {short(rate)} rounds a second{within} by the "
+            "utilization law, if what it"
             f" does is the rounds'{full}."
         )
 
@@ -83,7 +95,9 @@ def evidence_of(found: Capacity, where: str = "") -> Evidence:
         where,
         list(sentences(found)),
         pictures=[_picture(throughput(found))] if found.levels else [],
-        tables=[Table(("users #", "rounds/s #", "round time without think time, s #"), rows)] if rows else [],
+        tables=[Table(("users #", "rounds/s #", "round time without think time, s #"), rows)]
+        if rows
+        else [],
     )
 
 
@@ -91,7 +105,11 @@ def _picture(drawn: Throughput) -> Picture:
     bottom = CURVE_HEIGHT
     paths = [("grid", f"M0 {y}H{CURVE_WIDTH}") for y in (*(y for y, _ in drawn.rows), bottom)]
     paths += [("line l0", drawn.law)] if drawn.law else []
-    paths += [("line l2", f"M{drawn.peak[0]} {drawn.peak[1]}V{bottom}")] if drawn.peak is not None else []
+    paths += (
+        [("line l2", f"M{drawn.peak[0]} {drawn.peak[1]}V{bottom}")]
+        if drawn.peak is not None
+        else []
+    )
     texts = [(-4.0, y + 4, "end", words) for y, words in drawn.rows]
     texts += [(x, bottom + 14, "middle", words) for x, words in drawn.columns]
     said = ": measured, and the law that fits best" if drawn.law else ""

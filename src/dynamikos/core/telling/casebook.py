@@ -1,5 +1,5 @@
-"""A casebook: what was pinned of runs, comparisons and trends, parts of reports, and paragraphs between them, in the
-order in which it is read.
+"""A casebook: what was pinned of runs, comparisons and trends, parts of reports, and paragraphs
+between them, in the order in which it is read.
 """
 
 from typing import Literal
@@ -31,14 +31,18 @@ What = Literal[
 ]  # fmt: skip
 
 
-class Text(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="text"):
+class Text(
+    msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="text"
+):
     """A person's paragraphs (`paragraphs` of page.py says how they are read)."""
 
     key: str
     text: str = ""
 
 
-class OfReport(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="part"):
+class OfReport(
+    msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="part"
+):
     """A part of the report of a run, by its id."""
 
     key: str
@@ -46,9 +50,11 @@ class OfReport(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, ta
     run: str
 
 
-class Pin(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="pin"):
-    """Something that was seen: `of` names it, with the run, window and slice it was seen in, as its page's address
-    does; `title` is what it was called then, should it be gone.
+class Pin(
+    msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="pin"
+):
+    """Something that was seen: `of` names it, with the run, window and slice it was seen in, as its
+    page's address does; `title` is what it was called then, should it be gone.
     """
 
     key: str
@@ -71,7 +77,9 @@ CASEBOOK = VersionedCodec("casebook", Casebook)
 
 
 def draft(title: str, run: str, parts: tuple[str, ...]) -> Casebook:
-    """What a report of a run begins as: all its parts, with room for a word of one's own after the first."""
+    """What a report of a run begins as: all its parts, with room for a word of one's own after the
+    first.
+    """
     blocks: list[Block] = [OfReport(key=part, part=part, run=run) for part in parts]  # type: ignore[arg-type]
     blocks.insert(1, Text(key="own"))
     return Casebook(title=title, blocks=tuple(blocks))
@@ -80,15 +88,21 @@ def draft(title: str, run: str, parts: tuple[str, ...]) -> Casebook:
 def fresh_key(book: Casebook, base: str) -> str:
     """A key that no block has."""
     taken = {each.key for each in book.blocks}
-    return next(key for key in (base, *(f"{base}-{n}" for n in range(2, MOST_BLOCKS + 3))) if key not in taken)
+    return next(
+        key
+        for key in (base, *(f"{base}-{n}" for n in range(2, MOST_BLOCKS + 3)))
+        if key not in taken
+    )
 
 
 def with_block(book: Casebook, block: Block, after: str | None = None) -> Casebook:
-    """With one more, after the block of key `after`, at the beginning for "", else at the end; its key is made unique.
-    Raises DynamikosError where it is full.
+    """With one more, after the block of key `after`, at the beginning for "", else at the end; its
+    key is made unique. Raises DynamikosError where it is full.
     """
     if len(book.blocks) >= MOST_BLOCKS:
-        raise DynamikosError(f"A casebook holds {MOST_BLOCKS} blocks at most; take some out, or begin another.")
+        raise DynamikosError(
+            f"A casebook holds {MOST_BLOCKS} blocks at most; take some out, or begin another."
+        )
     made = replace(block, key=fresh_key(book, block.key))
     keys = [each.key for each in book.blocks]
     at = 0 if after == "" else keys.index(after) + 1 if after in keys else len(keys)
@@ -101,7 +115,9 @@ def without(book: Casebook, key: str) -> Casebook:
 
 
 def moved(book: Casebook, key: str, to: int) -> Casebook:
-    """The block of that key at place `to` (the nearest there is). Raises DynamikosError where there is none."""
+    """The block of that key at place `to` (the nearest there is). Raises DynamikosError where there
+    is none.
+    """
     block = book.blocks[_at(book, key)]
     rest = [each for each in book.blocks if each.key != key]
     rest.insert(max(0, min(to, len(rest))), block)
@@ -114,7 +130,9 @@ def place_of(book: Casebook, key: str) -> int:
 
 
 def written(book: Casebook, key: str, text: str) -> Casebook:
-    """With a paragraph's text, or a pin's note. Raises DynamikosError for one that is too long, or gone."""
+    """With a paragraph's text, or a pin's note. Raises DynamikosError for one that is too long, or
+    gone.
+    """
     at = _at(book, key)
     block = book.blocks[at]
     most = MOST_SIGNS if isinstance(block, Text) else NOTE
@@ -125,7 +143,9 @@ def written(book: Casebook, key: str, text: str) -> Casebook:
     elif isinstance(block, Pin):
         made = replace(block, note=text)
     else:
-        raise DynamikosError("A part of the report has no text of its own; add a paragraph beside it.")
+        raise DynamikosError(
+            "A part of the report has no text of its own; add a paragraph beside it."
+        )
     return replace(book, blocks=(*book.blocks[:at], made, *book.blocks[at + 1 :]))
 
 

@@ -15,7 +15,9 @@ STEPS_S = (1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200)
 
 @dataclass(frozen=True, slots=True)
 class Drawn:
-    """Paths by name, marks of both axes as (place, text), the measured part as (x, width), and the limit's height."""
+    """Paths by name, marks of both axes as (place, text), the measured part as (x, width), and the
+    limit's height.
+    """
 
     title: str
     unit: str
@@ -47,8 +49,14 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 
         unit=lane.unit,
         paths=[(name, _path(values, x, y)) for name, values in parts],
         rows=[(y(top * part), f"{top * part:g}") for part in (0, 0.5, 1)],
-        columns=[(x(at - begin), clock(at)) for at in range(-(-begin // step) * step, begin + span + 1, step)],
-        measured=(x(measured[0] - begin), round(x(measured[1] - begin) - x(measured[0] - begin), 1)),
+        columns=[
+            (x(at - begin), clock(at))
+            for at in range(-(-begin // step) * step, begin + span + 1, step)
+        ],
+        measured=(
+            x(measured[0] - begin),
+            round(x(measured[1] - begin) - x(measured[0] - begin), 1),
+        ),
         limit=None if lane.limit is None else (y(lane.limit), f"{lane.limit:g} {lane.unit}"),
         says=f"{lane.title}, highest {short(most)} {lane.unit}".strip(),
     )
@@ -59,7 +67,9 @@ def round_up(value: float) -> float:
     if value <= 0:
         return 1.0
     unit = 10.0 ** math.floor(math.log10(value))
-    return next(step * unit for step in (1, 1.5, 2, 2.5, 3, 5, 7.5, 10) if step * unit >= value * 0.999)
+    return next(
+        step * unit for step in (1, 1.5, 2, 2.5, 3, 5, 7.5, 10) if step * unit >= value * 0.999
+    )
 
 
 def round_marks(most: float, fewest: int = 3) -> list[float]:
@@ -97,7 +107,9 @@ def _path(values: Trace, x, y) -> str:  # type: ignore[no-untyped-def]
     return "".join(parts)
 
 
-def ribbon(marks: Sequence[object], measured: tuple[float, float]) -> list[tuple[float, float, str]]:
+def ribbon(
+    marks: Sequence[object], measured: tuple[float, float]
+) -> list[tuple[float, float, str]]:
     """(x, width, word) of an objective's intervals on a line of 300."""
     span = max(1.0, measured[1] - measured[0])
     return [

@@ -1,4 +1,6 @@
-"""A thing that was seen, as it stands in a casebook: its title, where it was seen, and what it shows."""
+"""A thing that was seen, as it stands in a casebook: its title, where it was seen, and what it
+shows.
+"""
 
 from base64 import b64encode
 from collections.abc import Sequence
@@ -9,8 +11,8 @@ from dynamikos.core.telling.drawing import Drawn
 
 @dataclass(frozen=True, slots=True)
 class Picture:
-    """An SVG drawing: paths as (class, d), dots as (class, x, y), texts as (x, y, anchor, text); `left` and `top` are
-    where it begins.
+    """An SVG drawing: paths as (class, d), dots as (class, x, y), texts as (x, y, anchor, text);
+    `left` and `top` are where it begins.
     """
 
     title: str

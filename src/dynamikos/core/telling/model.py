@@ -25,15 +25,26 @@ Trace = NDArray[np.float64]
 POINTS, LINES, SERVERS, MOST_FAILING, OWN = 400, 6, 4, 10, 3
 WORST_FIRST = ("missed", "not decided", "close", "not judged", "met")
 PARTS = (
-    "verdict", "objectives", "tested", "changed", "lanes", "steps", "failures", "findings", "capacity", "limits",
+    "verdict",
+    "objectives",
+    "tested",
+    "changed",
+    "lanes",
+    "steps",
+    "failures",
+    "findings",
+    "capacity",
+    "limits",
     "inputs",
-)  # fmt: skip
+)
 FIRST = ("utilization", "largest paint", "processor", "waiting", "memory")
 
 
 @dataclass(frozen=True, slots=True)
 class Lane:
-    """Lines over the run's clock in one unit: each with its name and values by second (NaN: none)."""
+    """Lines over the run's clock in one unit: each with its name and values by second (NaN:
+    none).
+    """
 
     title: str
     unit: str
@@ -43,9 +54,9 @@ class Lane:
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """`tested` are sentences; `limits` what the measurement can't say; `rows` the steps, the slowest first. `failed`
-    are (request or step, kind, count) of the measured part, `failing` those that share a data value in the whole run,
-    both the most first.
+    """`tested` are sentences; `limits` what the measurement can't say; `rows` the steps, the
+    slowest first. `failed` are (request or step, kind, count) of the measured part, `failing` those
+    that share a data value in the whole run, both the most first.
     """
 
     title: str
@@ -68,7 +79,9 @@ class Report:
     remarks: Sequence[tuple[int, str]] = field(default_factory=tuple)
     failed: Sequence[tuple[str, str, int]] = ()
     failing: Sequence[Failing] = ()
-    opening: Sequence[str] = ()  # after the answer: the likely cause, what it means for visitors, what to do next
+    opening: Sequence[
+        str
+    ] = ()  # after the answer: the likely cause, what it means for visitors, what to do next
 
 
 def report_of(
@@ -108,27 +121,42 @@ def report_of(
         seconds=seconds,
         remarks=remarks,
         failed=_failed(outcome),
-        failing=[each for each in outcome.failing if not each.values and each.different > 1][:MOST_FAILING],
+        failing=[each for each in outcome.failing if not each.values and each.different > 1][
+            :MOST_FAILING
+        ],
         opening=[_cause(findings), _for_visitors(outcome, slowest), _next(outcome, findings)],
     )
 
 
 def _told_apart(rows: Sequence[Row]) -> list[Row]:
-    """Steps that are called the same have their journey with them, those of one journey in several rows their row."""
+    """Steps that are called the same have their journey with them, those of one journey in several
+    rows their row.
+    """
     names = Counter(each.name for each in rows)
     several = Counter((each.name, each.journey) for each in rows)
     made = []
     for each in rows:
         more = [each.journey] if names[each.name] > several[each.name, each.journey] else []
         more += [each.row] if several[each.name, each.journey] > 1 and each.row else []
-        made.append(msgspec.structs.replace(each, name=f"{each.name} ({', '.join(more)})") if more else each)
+        made.append(
+            msgspec.structs.replace(each, name=f"{each.name} ({', '.join(more)})") if more else each
+        )
     return made
 
 
-AS_MEASURED = frozenset((
-    "standstill", "failing-steps", "failing-from-the-first", "own-limits", "late-generators", "open-at-the-end",
-))  # fmt: skip
-ASIDE = frozenset(("too-few-samples", "never-asked", "unverified"))  # nothing that explains a figure
+AS_MEASURED = frozenset(
+    (
+        "standstill",
+        "failing-steps",
+        "failing-from-the-first",
+        "own-limits",
+        "late-generators",
+        "open-at-the-end",
+    )
+)
+ASIDE = frozenset(
+    ("too-few-samples", "never-asked", "unverified")
+)  # nothing that explains a figure
 
 
 def _cause(findings: Sequence[Found]) -> str:
@@ -150,7 +178,8 @@ def _for_visitors(outcome: Outcome, slowest: Sequence[Row]) -> str:
         return f"For visitors: {failed}."
     at_least = "at least " if "p95_ms" in timed.at_least else ""
     return (
-        f"For visitors: {failed}, and one in twenty waited longer than {at_least}{milliseconds(timed.p95_ms)} for"
+        f"For visitors: {failed}, and one in twenty waited longer than "
+        f"{at_least}{milliseconds(timed.p95_ms)} for"
         f" {timed.name}."
     )
 
@@ -163,7 +192,10 @@ def _next(outcome: Outcome, findings: Sequence[Found]) -> str:
         return "Next: accept the run as the baseline that later ones are compared with."
     if outcome.state == "not judged":
         return "Next: repeat the run once its doubts are dealt with."
-    return "Next: take a closer look at the slowest step, and repeat the run to see how much it varies."
+    return (
+        "Next: take a closer look at the slowest step, and repeat the run to see how much it "
+        "varies."
+    )
 
 
 def _failed(outcome: Outcome) -> Sequence[tuple[str, str, int]]:
@@ -180,7 +212,10 @@ def _failed(outcome: Outcome) -> Sequence[tuple[str, str, int]]:
         for kind, count in each.kinds.items():
             if (*place, kind) not in of_own:
                 made[each.name, kind] += count
-    return sorted(((name, kind, count) for (name, kind), count in made.items()), key=lambda each: (-each[2], each))
+    return sorted(
+        ((name, kind, count) for (name, kind), count in made.items()),
+        key=lambda each: (-each[2], each),
+    )
 
 
 def _place(each: Row) -> tuple[str, str, str]:
@@ -193,8 +228,13 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
         shares = crowd.load.row_shares(crowd)
         every = sum(shares)
         rows = [
-            f"{short(100 * share / every if every else 0.0)} % {row.name or journeys.get(row.journey, row.journey)}"
-            + (f" as {frozen.personas[row.persona].name or row.persona}" if row.persona in frozen.personas else "")
+            f"{short(100 * share / every if every else 0.0)} % "
+            f"{row.name or journeys.get(row.journey, row.journey)}"
+            + (
+                f" as {frozen.personas[row.persona].name or row.persona}"
+                if row.persona in frozen.personas
+                else ""
+            )
             for row, share in zip(crowd.rows, shares, strict=True)
         ]
         said = " ".join(filter(None, (crowd.load.says(), curve_says(crowd))))
@@ -205,7 +245,8 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
         yield f"{arrivals.started:,} of {arrivals.planned:,} that were planned came.{turned}"
     planned = f" of {outcome.planned_peak:,} planned" if outcome.planned_peak else ""
     yield (
-        f"At most {outcome.peak_users:,}{planned} users were there at once; the run took {seconds:,} s, of which second"
+        f"At most {outcome.peak_users:,}{planned} users were there at once; the run took "
+        f"{seconds:,} s, of which second"
         f" {outcome.from_s:g} to {outcome.to_s:g} was measured."
     )
     steps = [each for each in outcome.rows if each.level == "step"]
@@ -214,8 +255,12 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
     sent += f" {failed:,} of {count:,} steps failed in the measured part."
     rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed there."
     yield f"{sent} {rounds}"
-    targets = ", ".join(sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed}))
-    yield f"Against the environment {frozen.plan.environment}" + (f" ({targets})." if targets else ".")
+    targets = ", ".join(
+        sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed})
+    )
+    yield f"Against the environment {frozen.plan.environment}" + (
+        f" ({targets})." if targets else "."
+    )
     for pile in frozen.data:
         yield f"Test data {pile.key}: {pile.rows:,} rows of {', '.join(pile.columns)}."
     if outcome.changes:
@@ -224,7 +269,11 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
 
 def _limits(frozen: FrozenRun, outcome: Outcome):  # type: ignore[no-untyped-def]
     yield from outcome.doubts
-    few = [each.name for each in outcome.rows if each.level == "step" and each.count and each.p99_ms is None]
+    few = [
+        each.name
+        for each in outcome.rows
+        if each.level == "step" and each.count and each.p99_ms is None
+    ]
     if few:
         names = ", ".join(dict.fromkeys(few))
         yield f"Too few samples for a 99th percentile: {names}."
@@ -234,11 +283,14 @@ def _limits(frozen: FrozenRun, outcome: Outcome):  # type: ignore[no-untyped-def
 
 
 def limit_of(objectives: Iterable[Objective]) -> float | None:
-    """The lowest limit that the response time's 95th percentile of every step has; None without one."""
+    """The lowest limit that the response time's 95th percentile of every step has; None without
+    one.
+    """
     over_all = (
         each.limit
         for each in objectives
-        if (each.measure, each.level, each.time, each.at_least) == ("p95", "step", "response", False)
+        if (each.measure, each.level, each.time, each.at_least)
+        == ("p95", "step", "response", False)
         and (each.step, each.journey, each.row, each.probe) == (None, None, None, None)
     )
     return min(over_all, default=None)
@@ -252,17 +304,23 @@ def lanes_of_objectives(
 ) -> list[Lane]:
     """What objectives about one step or request are measured by, second by second, with their limits: at most OWN of
     them, those that were missed first. `times` are by second, and of all that an objective is about.
-    """  # fmt: skip
+    """  # noqa: E501
     made = []
     words = {each.objective: (WORST_FIRST.index(each.word), each.sentence) for each in judged}
-    about = [each for each in objectives if each.step and each.percent is not None and each.unit == "ms"]
-    for each in sorted(about, key=lambda each: words.get(each.objective, (len(WORST_FIRST), ""))[0])[:OWN]:
+    about = [
+        each for each in objectives if each.step and each.percent is not None and each.unit == "ms"
+    ]
+    for each in sorted(
+        about, key=lambda each: words.get(each.objective, (len(WORST_FIRST), ""))[0]
+    )[:OWN]:
         trace = np.full(seconds, np.nan)
         for second, told in times(each).items():
             value = told.percentile_us(each.percent or 0.0)
             if second < seconds and value is not None:
                 trace[second] = value / 1000
-        title = words.get(each.objective, (0, f"{each.measure} of {each.step}"))[1].partition(" ≤ ")[0]
+        title = words.get(each.objective, (0, f"{each.measure} of {each.step}"))[1].partition(
+            " ≤ "
+        )[0]
         made.append(Lane(title, "ms", [(each.measure, trace)], each.limit))
     return made
 
@@ -279,10 +337,11 @@ def lanes_of(
     *,
     all_of: bool = False,
 ) -> list[Lane]:
-    """Of a report: users, exchanges that ended (answered or not), response times (ms), `own` of objectives (see
-    `lanes_of_objectives`), failures (those of answers that were not as they should be, too) where there are any, and
-    those of the servers that tell most: first the measures that are `named` as suspects. One that was nought all the
-    time tells nothing, and is there only where `all_of` them are asked for.
+    """Of a report: users, exchanges that ended (answered or not), response times (ms), `own` of
+    objectives (see `lanes_of_objectives`), failures (those of answers that were not as they should
+    be, too) where there are any, and those of the servers that tell most: first the measures that
+    are `named` as suspects. One that was nought all the time tells nothing, and is there only where
+    `all_of` them are asked for.
     """
     made = [
         Lane("Users", "", [("there", users)]),
@@ -298,7 +357,9 @@ def lanes_of(
         if not all_of and not (np.nan_to_num(each.trace) != 0).any():
             continue
         base, _, labels = each.name.partition("{")
-        groups.setdefault((base, each.unit), []).append((labels.rstrip("}").partition("=")[2].strip('"'), each.trace))
+        groups.setdefault((base, each.unit), []).append(
+            (labels.rstrip("}").partition("=")[2].strip('"'), each.trace)
+        )
 
     def place(title: str) -> int:
         if title in suspected:
@@ -306,5 +367,7 @@ def lanes_of(
         return next((at for at, word in enumerate(FIRST) if word in title), len(FIRST))
 
     chosen = sorted(groups, key=lambda key: place(key[0]))[:SERVERS]
-    made.extend(Lane(base.replace("_", " "), unit, groups[base, unit][:LINES]) for base, unit in chosen)
+    made.extend(
+        Lane(base.replace("_", " "), unit, groups[base, unit][:LINES]) for base, unit in chosen
+    )
     return made

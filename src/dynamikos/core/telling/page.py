@@ -40,7 +40,9 @@ def _template(name: str) -> Template:
     made.filters["figure"] = _figure
     made.globals["columns"] = shown_at
     made.filters["count"] = "{:,}".format
-    made.filters["cells"] = lambda values: " | ".join(str(each).replace("|", "\\|") for each in values)
+    made.filters["cells"] = lambda values: " | ".join(
+        str(each).replace("|", "\\|") for each in values
+    )
     return made.get_template(name)
 
 
@@ -49,7 +51,11 @@ def _arguments(part: str, report: Report) -> tuple[Any, ...]:
     if part == "objectives":
         return report, [ribbon(each.marks, report.measured) for each in report.objectives]
     if part == "lanes":
-        return report, [drawn(lane, report.seconds, report.measured) for lane in report.lanes], *SIZES
+        return (
+            report,
+            [drawn(lane, report.seconds, report.measured) for lane in report.lanes],
+            *SIZES,
+        )
     if part == "steps":
         return report, report.rows[:MOST_ROWS], max(0, len(report.rows) - MOST_ROWS)
     if part == "failures":
@@ -57,7 +63,9 @@ def _arguments(part: str, report: Report) -> tuple[Any, ...]:
     if part == "capacity":
         return (None if report.capacity is None else evidence_of(report.capacity),)
     if part == "inputs":
-        return ([(title, text[:MOST_SIGNS], len(text) > MOST_SIGNS) for title, text in report.inputs],)
+        return (
+            [(title, text[:MOST_SIGNS], len(text) > MOST_SIGNS) for title, text in report.inputs],
+        )
     return (report,)
 
 
@@ -88,7 +96,9 @@ def evidence_as_markdown(each: Evidence) -> str:
 
 
 def paragraphs(text: str) -> list[tuple[str, Any]]:
-    """A person's text: parts between empty lines; one that begins with # is a heading, lines with - are a list."""
+    """A person's text: parts between empty lines; one that begins with # is a heading, lines with -
+    are a list.
+    """
     made: list[tuple[str, Any]] = []
     for part in text.replace("\r\n", "\n").split("\n\n"):
         lines = [line.rstrip() for line in part.strip("\n").split("\n") if line.strip()]
@@ -113,8 +123,8 @@ def heading_as_html(title: str) -> str:
 
 
 def as_page(title: str, fragments: Sequence[str]) -> str:
-    """One file that needs nothing else: styles and drawings in it, by day and by night, and a policy that lets it ask
-    for nothing.
+    """One file that needs nothing else: styles and drawings in it, by day and by night, and a
+    policy that lets it ask for nothing.
     """
     style = (Path(__file__).parent / "style" / "telling.css").read_text()
     return _template("page.html").render(

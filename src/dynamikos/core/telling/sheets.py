@@ -1,4 +1,6 @@
-"""The figures of a report or a casebook as a folder: tables in CSV and Parquet, the text in Markdown."""
+"""The figures of a report or a casebook as a folder: tables in CSV and Parquet, the text in
+Markdown.
+"""
 
 import csv
 import io
@@ -16,8 +18,21 @@ from dynamikos.core.telling.evidence import Evidence
 from dynamikos.core.telling.model import Report
 from dynamikos.core.unsafe_characters import for_spreadsheet
 
-OBJECTIVES = ("objective", "sentence", "word", "value", "limit", "unit", "samples", "seconds_over", "then", "reason")
-FIGURE = re.compile(r"[+-]\d[\d.,]*(e[+-]?\d+)?( (%|points|ms|s|/s))?\Z")  # as tables of changes have them
+OBJECTIVES = (
+    "objective",
+    "sentence",
+    "word",
+    "value",
+    "limit",
+    "unit",
+    "samples",
+    "seconds_over",
+    "then",
+    "reason",
+)
+FIGURE = re.compile(
+    r"[+-]\d[\d.,]*(e[+-]?\d+)?( (%|points|ms|s|/s))?\Z"
+)  # as tables of changes have them
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,19 +45,32 @@ class Sheet:
 
 
 def sheets_of(report: Report, folder: str = "") -> Iterator[Sheet]:
-    """Steps, objectives, what was noticed, all lanes by the second, and the levels of a capacity."""
+    """Steps, objectives, what was noticed, all lanes by the second, and the levels of a
+    capacity.
+    """
     yield Sheet(f"{folder}steps", KEYS, values(report.rows))
     judged = [tuple(getattr(each, name) for name in OBJECTIVES) for each in report.objectives]
     yield Sheet(f"{folder}objectives", OBJECTIVES, judged)
     noticed = [
-        (each.rule, each.about, each.sentence, each.means, each.try_, json.dumps(dict(each.evidence), default=str))
+        (
+            each.rule,
+            each.about,
+            each.sentence,
+            each.means,
+            each.try_,
+            json.dumps(dict(each.evidence), default=str),
+        )
         for each in report.findings
     ]
-    yield Sheet(f"{folder}noticed", ("rule", "about", "sentence", "means", "try", "evidence"), noticed)
+    yield Sheet(
+        f"{folder}noticed", ("rule", "about", "sentence", "means", "try", "evidence"), noticed
+    )
     told = [
         (second, lane.title, name, lane.unit, float(values[second]))
-        for lane in report.lanes for name, values in lane.lines for second in np.flatnonzero(~np.isnan(values)).tolist()
-    ]  # fmt: skip
+        for lane in report.lanes
+        for name, values in lane.lines
+        for second in np.flatnonzero(~np.isnan(values)).tolist()
+    ]
     yield Sheet(f"{folder}lanes", ("second", "lane", "line", "unit", "value"), told)
     if report.capacity is not None:
         levels = [(each.load, each.rate, each.response_s) for each in report.capacity.levels]
@@ -56,8 +84,8 @@ def sheets_of_evidence(each: Evidence, name: str) -> Iterator[Sheet]:
 
 
 def as_csv(head: Sequence[str], rows: Iterable[Sequence[object]]) -> Iterator[str]:
-    """Line by line; a text that a spreadsheet would take for a formula begins with an apostrophe, a signed figure with
-    its unit does not.
+    """Line by line; a text that a spreadsheet would take for a formula begins with an apostrophe, a
+    signed figure with its unit does not.
     """
     for row in itertools.chain([head], rows):
         line = io.StringIO()
@@ -75,7 +103,9 @@ def as_parquet(head: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
 
     columns = list(zip(*rows, strict=True)) or [()] * len(head)
     sink = pa.BufferOutputStream()
-    pq.write_table(pa.table({name: list(column) for name, column in zip(head, columns, strict=True)}), sink)
+    pq.write_table(
+        pa.table({name: list(column) for name, column in zip(head, columns, strict=True)}), sink
+    )
     return bytes(sink.getvalue().to_pybytes())
 
 

@@ -13,15 +13,20 @@ T = TypeVar("T")
 STEP = re.compile(r"\.([A-Za-z_][\w-]*)|\[(\d+|\.\.\.)\]|\[(?:'|\")([^'\"]*)(?:'|\")\]")
 
 
-class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+class Frozen(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True
+):
     """Base of the values in text forms: frozen, strict, defaults left out."""
 
 
-def parse(text: str, kind: VersionedCodec[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
+def parse(
+    text: str, kind: VersionedCodec[T], *, noted: frozenset[str] = frozenset(), file: str = ""
+) -> T:
     """`text`, of any form up to today's, as a value of `kind`.
 
-    `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes to the nearest such
-    mapping. Raises TextError with line and column for anything the type refuses, unknown keys included.
+    `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes
+    to the nearest such mapping. Raises TextError with line and column for anything the type
+    refuses, unknown keys included.
     """
     document = read(text, file=file)
     if not isinstance(document.value, dict):
@@ -97,10 +102,18 @@ def _explain(message: str) -> tuple[str, list[str | int]]:
     body = body.replace("Object contains unknown field", "there is no key").replace(
         "Object missing required field", "the key is missing:"
     )
-    body = body.replace("Expected `str`, got `int`", "expected a text, got a number; put quotes around it")
-    body = body.replace("Expected `str`, got `float`", "expected a text, got a number; put quotes around it")
-    body = body.replace("Expected `str`, got `bool`", "expected a text, got true or false; put quotes around it")
-    body = body.replace("Expected `array`", "expected a list").replace("Expected `object`", "expected keys and values")
+    body = body.replace(
+        "Expected `str`, got `int`", "expected a text, got a number; put quotes around it"
+    )
+    body = body.replace(
+        "Expected `str`, got `float`", "expected a text, got a number; put quotes around it"
+    )
+    body = body.replace(
+        "Expected `str`, got `bool`", "expected a text, got true or false; put quotes around it"
+    )
+    body = body.replace("Expected `array`", "expected a list").replace(
+        "Expected `object`", "expected keys and values"
+    )
     return body, parts
 
 

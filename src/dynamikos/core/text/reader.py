@@ -1,7 +1,8 @@
 """Reads YAML with JSON's scalar rules into plain values, and remembers where each one stands.
 
-`no`, `12:30` and `010` stay texts; anchors, aliases, tags and duplicate keys are errors. A `#` comment is returned with
-the path of the thing below it, so that it can be kept as that thing's note.
+`no`, `12:30` and `010` stay texts; anchors, aliases, tags and duplicate keys are errors. A `#`
+comment is returned with the path of the thing below it, so that it can be kept as that thing's
+note.
 """
 
 import re
@@ -25,8 +26,8 @@ Plain = Union[None, bool, int, float, str, list["Plain"], dict[str, "Plain"]]
 
 @dataclass(slots=True)
 class Document:
-    """A text as plain values. `places` maps each path to (line, column), both from 1; `notes` maps paths of mappings to
-    comments.
+    """A text as plain values. `places` maps each path to (line, column), both from 1; `notes` maps
+    paths of mappings to comments.
     """
 
     value: Plain
@@ -107,9 +108,15 @@ def read(text: str, *, file: str = "") -> Document:
                 if len(stack) >= MAX_DEPTH:
                     raise fail(f"nested deeper than {MAX_DEPTH} levels", mark)
                 flow = bool(event.flow_style)
-                if flow and isinstance(event, yaml.MappingStartEvent) and text_at(text, mark).startswith("{{"):
+                if (
+                    flow
+                    and isinstance(event, yaml.MappingStartEvent)
+                    and text_at(text, mark).startswith("{{")
+                ):
                     raise fail(bare_template_hint, mark)
-                value: list[Plain] | dict[str, Plain] = {} if isinstance(event, yaml.MappingStartEvent) else []
+                value: list[Plain] | dict[str, Plain] = (
+                    {} if isinstance(event, yaml.MappingStartEvent) else []
+                )
                 path = put(value, mark)
                 known = lines.get(mark.line)
                 if known is None or (isinstance(value, dict) and path[: len(known)] == known):
@@ -160,7 +167,9 @@ def text_at(text: str, mark: Any) -> str:
     return text[mark.index : mark.index + 2]
 
 
-def _notes(text: str, covered: dict[int, list[tuple[int, int]]], lines: dict[int, Path]) -> dict[Path, str]:
+def _notes(
+    text: str, covered: dict[int, list[tuple[int, int]]], lines: dict[int, Path]
+) -> dict[Path, str]:
     """Comments by the path of the first thing that starts on their own line or below."""
     waiting: list[str] = []
     notes: dict[Path, list[str]] = {}

@@ -11,7 +11,9 @@ class Holds(Protocol):
     """A frozen value with texts in it."""
 
     def with_texts(self, change: Change) -> Self:
-        """With `change` asked for each text that may have holes, in the order they are filled in."""
+        """With `change` asked for each text that may have holes, in the order they are filled
+        in.
+        """
         ...
 
 
@@ -34,7 +36,9 @@ def each_with_texts(values: Iterable[H], change: Change) -> tuple[H, ...]:
     return tuple(value.with_texts(change) for value in values)
 
 
-def pairs_with_texts(pairs: Iterable[Pair], what: str, change: Change, *, names: bool = False) -> tuple[Pair, ...]:
+def pairs_with_texts(
+    pairs: Iterable[Pair], what: str, change: Change, *, names: bool = False
+) -> tuple[Pair, ...]:
     """Pairs of a name and a text; with `names` a name may have holes too."""
     return tuple(
         (change(f"name of {what} {name}", name) if names else name, change(f"{what} {name}", value))

@@ -8,7 +8,9 @@ import yaml
 from dynamikos.core.text.reader import LITERALS, NUMBER
 
 PLAIN = re.compile(r"[A-Za-z0-9_/.$+-][A-Za-z0-9_ /.$+@()=?;'-]*\Z")
-BLOCK = re.compile(r"[\x20-\x7e\u00a1-\u2027\u2030-\ud7ff\ue000-\ufdcf\ufdf0-\ufefe\uff00-\uffef\n]*\Z")
+BLOCK = re.compile(
+    r"[\x20-\x7e\u00a1-\u2027\u2030-\ud7ff\ue000-\ufdcf\ufdf0-\ufefe\uff00-\uffef\n]*\Z"
+)
 
 
 class _Dumper(yaml.SafeDumper):
@@ -29,7 +31,12 @@ def _text(dumper: yaml.SafeDumper, value: str) -> yaml.ScalarNode:
         and " \n" not in value
     ):
         return dumper.represent_scalar(tag, value, style="|")
-    safe = PLAIN.match(value) and value not in LITERALS and not NUMBER.match(value) and value == value.strip()
+    safe = (
+        PLAIN.match(value)
+        and value not in LITERALS
+        and not NUMBER.match(value)
+        and value == value.strip()
+    )
     if safe and not value.startswith(("- ", "? ", "---", "...")) and value not in ("-", "?", "~"):
         return dumper.represent_scalar(tag, value, style=None)
     return dumper.represent_scalar(tag, value, style='"')
@@ -67,5 +74,10 @@ for _kind in (type(None), bool, int, float):
 def write(value: Any) -> str:
     """`value` (dicts, lists, texts, numbers, booleans, None) as text; keys keep their order."""
     return yaml.dump(
-        value, Dumper=_Resolver, sort_keys=False, allow_unicode=True, width=1 << 20, default_flow_style=False
+        value,
+        Dumper=_Resolver,
+        sort_keys=False,
+        allow_unicode=True,
+        width=1 << 20,
+        default_flow_style=False,
     )

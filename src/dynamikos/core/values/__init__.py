@@ -1,6 +1,7 @@
 """Texts with holes, compiled once; filters and makers of values.
 
-Runs nothing of an expression while it is only read. Start reading at `template`, then `expressions`.
+Runs nothing of an expression while it is only read. Start reading at `template`, then
+`expressions`.
 """
 
 from dynamikos.core.values.makers import Maker, Values

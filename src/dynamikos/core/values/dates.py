@@ -13,13 +13,15 @@ MAX_FORMAT = 200
 
 
 def verified(form: str) -> str:
-    """`form` when it may be given to strftime: known letters, no widths (they could ask for gigabytes).
+    """`form` when it may be given to strftime: known letters, no widths (they could ask for
+    gigabytes).
 
     Raises TemplateError.
     """
     if len(form) > MAX_FORMAT or not FORMAT.match(form):
         raise TemplateError(
-            f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S (%s: seconds since"
+            f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S "
+            "(%s: seconds since"
             " 1970)"
         )
     return form
@@ -32,7 +34,9 @@ def zone_of(name: str) -> tzinfo:
     if offset:
         minutes = int(offset.group(2)) * 60 + int(offset.group(3))
         if minutes >= 24 * 60:
-            raise TemplateError(f"“{name}” is no offset from UTC; it lies within a day, such as +02:00")
+            raise TemplateError(
+                f"“{name}” is no offset from UTC; it lies within a day, such as +02:00"
+            )
         return timezone(timedelta(minutes=minutes if offset.group(1) == "+" else -minutes))
     if name == "UTC":
         return UTC
@@ -40,12 +44,17 @@ def zone_of(name: str) -> tzinfo:
         return ZoneInfo(name)
     except Exception as problem:
         raise TemplateError(
-            f"“{name[:40]}” is no time zone; write UTC, an offset such as +02:00, or a name such as Europe/Oslo"
+            f"“{name[:40]}” is no time zone; write UTC, an offset such as +02:00, or a name such "
+            "as Europe/Oslo"
         ) from problem
 
 
-def moved(instant: datetime, days: object = 0, hours: object = 0, minutes: object = 0, seconds: object = 0) -> datetime:
-    """Later by so much (earlier when negative). Raises TemplateError for what leaves the calendar."""
+def moved(
+    instant: datetime, days: object = 0, hours: object = 0, minutes: object = 0, seconds: object = 0
+) -> datetime:
+    """Later by so much (earlier when negative). Raises TemplateError for what leaves the
+    calendar.
+    """
     from dynamikos.core.values.numbers import number
 
     try:
@@ -66,8 +75,8 @@ def written(instant: datetime, form: str) -> str:
 
 
 def read(text: str, form: str = "") -> datetime:
-    """The date in `text`: by `form`, else ISO 8601, else seconds (or milliseconds) since 1970; UTC where it names no
-    zone. Raises TemplateError.
+    """The date in `text`: by `form`, else ISO 8601, else seconds (or milliseconds) since 1970; UTC
+    where it names no zone. Raises TemplateError.
     """
     try:
         if form:
@@ -81,7 +90,8 @@ def read(text: str, form: str = "") -> datetime:
         how = (
             f"the form {form}"
             if form
-            else "ISO 8601 (2027-01-31T20:15:00); say how it is written: date('%Y-%m-%d', reads='%d.%m.%Y')"
+            else "ISO 8601 (2027-01-31T20:15:00); say how it is written: date('%Y-%m-%d', "
+            "reads='%d.%m.%Y')"
         )
         raise TemplateError(f"“{text[:40]}” is no date in {how}") from problem
     return made if made.tzinfo is not None else made.replace(tzinfo=UTC)

@@ -1,9 +1,9 @@
 """Whether a text repeats a secret, also where whoever answered has changed it a little.
 
-What is kept of exchanges is masked (`masking`), since the rest of it is wanted. A measure's name has
-no rest worth keeping: it is looked at more broadly, in whatever case and backwards too, and is left
-out. Somebody who wants to smuggle a secret out can always think of another spelling; this is against
-targets that show what they were asked with.
+What is kept of exchanges is masked (`masking`), since the rest of it is wanted. A measure's name
+has no rest worth keeping: it is looked at more broadly, in whatever case and backwards too, and is
+left out. Somebody who wants to smuggle a secret out can always think of another spelling; this is
+against targets that show what they were asked with.
 """
 
 import re
@@ -12,7 +12,8 @@ from collections.abc import Iterable
 from dynamikos.core.values.masking import SHORTEST_SECRET, Masker
 
 SIGNS = re.compile(r"[\W_]+")
-SQUEEZED = 8  # letters and digits: with fewer, words that stand next to each other would be taken for a secret
+# letters and digits: with fewer, words that stand next to each other would be taken for a secret
+SQUEEZED = 8
 
 
 class Echoes:
@@ -23,9 +24,12 @@ class Echoes:
         self._exact = Masker([*found, *(each[::-1] for each in found)])
         folded = [each.casefold() for each in found]
         self._folded = Masker([*folded, *(each[::-1] for each in folded)])
-        # names of measures have letters, digits and _ alone: the secret's other signs are lost or changed there
+        # names of measures have letters, digits and _ alone: the secret's other signs are lost or
+        # changed there
         squeezed = [SIGNS.sub("", each) for each in folded]
-        self._squeezed = [form for each in squeezed if len(each) >= SQUEEZED for form in (each, each[::-1])]
+        self._squeezed = [
+            form for each in squeezed if len(each) >= SQUEEZED for form in (each, each[::-1])
+        ]
         self._has_any = bool(found)
 
     def __contains__(self, text: str) -> bool:

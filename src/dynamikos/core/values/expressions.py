@@ -1,9 +1,10 @@
-"""Expressions in holes: Jinja's sandboxed grammar over a user's values, with nothing in it that could run away.
+"""Expressions in holes: Jinja's sandboxed grammar over a user's values, with nothing in it that
+could run away.
 
-Names are values, `owner.name` a column or environment value; `+ - * / // % **` calculate in decimals, `~` joins texts,
-comparisons are of numbers where both sides are. No methods, no loops, no attributes of Python: filters and functions
-are the lists below. Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first
-asked for a value.
+Names are values, `owner.name` a column or environment value; `+ - * / // % **` calculate in
+decimals, `~` joins texts, comparisons are of numbers where both sides are. No methods, no loops, no
+attributes of Python: filters and functions are the lists below. Reading an expression
+(`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
 """
 
 import math
@@ -44,7 +45,9 @@ def compared(left: Any, operator: str, right: Any) -> bool:
             str(side)  # says which name has no value
     if operator in ("in", "notin"):
         inside = as_text(left) in (
-            [as_text(each) for each in right] if isinstance(right, list | tuple | dict) else as_text(right)
+            [as_text(each) for each in right]
+            if isinstance(right, list | tuple | dict)
+            else as_text(right)
         )
         return inside == (operator == "in")
     a, b = as_number(left), as_number(right)
@@ -74,7 +77,9 @@ class _Sandbox(SandboxedEnvironment):
         return -number(arg) if operator == "-" else number(arg)
 
     def getitem(self, obj: Any, argument: Any) -> Any:
-        """An entry of a list, a field of an object, letters of a text; what is not there says what there is."""
+        """An entry of a list, a field of an object, letters of a text; what is not there says what
+        there is.
+        """
         if isinstance(obj, StrictUndefined):
             str(obj)  # says which name has no value
         if isinstance(argument, Decimal):
@@ -85,7 +90,8 @@ class _Sandbox(SandboxedEnvironment):
                 obj[key]
                 if key in obj
                 else StrictUndefined(
-                    f"the object has no field “{key[:60]}”; it has {', '.join(map(str, [*obj][:12])) or 'none'}"
+                    f"the object has no field “{key[:60]}”; it has "
+                    f"{', '.join(map(str, [*obj][:12])) or 'none'}"
                 )
             )
         if isinstance(obj, list | tuple | str) and isinstance(argument, int | slice):
@@ -94,11 +100,13 @@ class _Sandbox(SandboxedEnvironment):
             except IndexError:
                 what = "text" if isinstance(obj, str) else "list"
                 return StrictUndefined(
-                    f"the {what} has {len(obj)} {'letters' if what == 'text' else 'entries'}; there is no [{argument}]"
+                    f"the {what} has {len(obj)} {'letters' if what == 'text' else 'entries'}; "
+                    f"there is no [{argument}]"
                     " (the first is [0])"
                 )
         return StrictUndefined(
-            f"only objects and lists have [ ]; this is {as_text(obj)[:60]!r}: write | from_json first if it is JSON as"
+            f"only objects and lists have [ ]; this is {as_text(obj)[:60]!r}: write | from_json "
+            "first if it is JSON as"
             " text"
         )
 
@@ -148,7 +156,8 @@ class Making:
             def call(*args: Any) -> str:
                 if not fewest <= len(args) <= most:
                     raise TemplateError(
-                        f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not"
+                        f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} "
+                        "arguments, not"
                         f" {len(args)}"
                     )
                 try:
@@ -219,14 +228,17 @@ def _parsed(source: str) -> nodes.Expr:
         except TemplateSyntaxError as problem:
             quote = source[at - 1 : at] in ("'", '"')
             raise TemplateSyntaxError(
-                "a quote is not closed" if quote else f"“{source[at - 1 : at]}” means nothing here", at
+                "a quote is not closed" if quote else f"“{source[at - 1 : at]}” means nothing here",
+                at,
             ) from problem
 
     parser = Parser(_sandbox, "", state="variable")
     parser.stream = TokenStream(_sandbox.lexer.wrap(tokens()), None, None)
     tree = parser.parse_expression()
     if not parser.stream.eos:
-        raise TemplateSyntaxError(f"“{parser.stream.current}” is not expected here", parser.stream.current.lineno)
+        raise TemplateSyntaxError(
+            f"“{parser.stream.current}” is not expected here", parser.stream.current.lineno
+        )
     return tree
 
 
@@ -244,7 +256,9 @@ class _Reader(NodeTransformer):
         return nodes.Name(f"v{self.names.index(name)}", "load")
 
     def _wrong(self, node: nodes.Node, why: str) -> TemplateError:
-        return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {why}", span_at(self.source, node.lineno))
+        return TemplateError(
+            f"'{{{{ {self.source[:200]} }}}}': {why}", span_at(self.source, node.lineno)
+        )
 
     def visit(self, node: nodes.Node, *args: Any, **kwargs: Any) -> Any:
         self.depth += 1
@@ -279,33 +293,47 @@ class _Reader(NodeTransformer):
         if isinstance(node.node, nodes.Getattr) and isinstance(node.node.node, nodes.Name):
             raise self._wrong(
                 node,
-                f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point",
+                f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has "
+                "at most one point",
             )
         node.node = self.visit(node.node)
-        return nodes.Getitem(node.node, nodes.Const(node.attr), "load")  # a field of an object read from JSON
+        return nodes.Getitem(
+            node.node, nodes.Const(node.attr), "load"
+        )  # a field of an object read from JSON
 
     def visit_Call(self, node: nodes.Call) -> nodes.Node:
         called = node.node
         is_function = isinstance(called, nodes.Name) and called.name in FUNCTIONS
         is_maker = (
-            isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
+            isinstance(called, nodes.Getattr)
+            and isinstance(called.node, nodes.Name)
+            and called.node.name == "make"
         )
-        if not (is_function or is_maker) or node.dyn_args is not None or node.dyn_kwargs is not None:
+        if (
+            not (is_function or is_maker)
+            or node.dyn_args is not None
+            or node.dyn_kwargs is not None
+        ):
             raise self._wrong(
                 called,
-                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value"
+                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be "
+                "called; change a value"
                 " through filters: name | upper",
             )
         return self.generic_visit(node)
 
     def visit_Filter(self, node: nodes.Filter) -> nodes.Node:
         if node.name not in RICH:
-            raise self._wrong(node, f"there is no filter '{node.name}'; there are {', '.join(sorted(RICH))}")
+            raise self._wrong(
+                node, f"there is no filter '{node.name}'; there are {', '.join(sorted(RICH))}"
+            )
         return self.generic_visit(node)
 
     def visit_Test(self, node: nodes.Test) -> nodes.Node:
         if node.name not in ("defined", "undefined"):
-            raise self._wrong(node, f"there is no test '{node.name}'; there are 'is defined' and 'is undefined'")
+            raise self._wrong(
+                node, f"there is no test '{node.name}'; there are 'is defined' and 'is undefined'"
+            )
         return self.generic_visit(node)
 
     def visit_Compare(self, node: nodes.Compare) -> nodes.Node:
@@ -332,8 +360,16 @@ class Expression:
 
     __slots__ = ("_function", "_makes", "_now", "_tree", "names", "source")
 
-    def __init__(self, source: str, tree: nodes.Expr, names: tuple[str, ...], *, makes: bool, now: bool) -> None:
-        self.source, self._tree, self.names, self._makes, self._now = source, tree, names, makes, now
+    def __init__(
+        self, source: str, tree: nodes.Expr, names: tuple[str, ...], *, makes: bool, now: bool
+    ) -> None:
+        self.source, self._tree, self.names, self._makes, self._now = (
+            source,
+            tree,
+            names,
+            makes,
+            now,
+        )
         self._function: Any = None
 
     def value(self, values: Mapping[str, str], become: Callable[[Any], Any] | None = None) -> Any:
@@ -367,9 +403,12 @@ class Expression:
         except TemplateError as problem:
             text = str(problem)
             raise TemplateError(
-                text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}", problem.at
+                text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}",
+                problem.at,
             ) from problem
-        except Exception as problem:  # whatever an expression makes of its values is its own failure
+        except (
+            Exception
+        ) as problem:  # whatever an expression makes of its values is its own failure
             if isinstance(problem, MemoryError) or type(problem).__name__ == "OverBudget":
                 raise
             raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': {_words(problem)}") from problem
@@ -380,7 +419,8 @@ class Expression:
             name = name if name in self.names else None
         if name:
             return TemplateError(
-                f"{name} has no value here: it was not captured before this request", span_of(self.source, name)
+                f"{name} has no value here: it was not captured before this request",
+                span_of(self.source, name),
             )
         return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {text}")
 
@@ -395,33 +435,46 @@ class Expression:
         try:
             return _sandbox.from_string(template)
         except (SyntaxError, MemoryError, RecursionError, ValueError) as problem:
-            raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': it is nested too deeply") from problem
+            raise TemplateError(
+                f"'{{{{ {self.source[:200]} }}}}': it is nested too deeply"
+            ) from problem
 
 
 def _words(problem: BaseException) -> str:
     text = str(problem)
     if isinstance(problem, TypeError) and "argument" in text:
-        return f"a filter or function was given what it does not take ({text.rpartition('.')[2][:120]})"
+        return (
+            "a filter or function was given what it does not take "
+            f"({text.rpartition('.')[2][:120]})"
+        )
     return text[:200]
 
 
 def compile_expression(source: str) -> Expression:
-    """The expression in `source` (what stands between the braces). Raises TemplateError; runs nothing of it."""
+    """The expression in `source` (what stands between the braces). Raises TemplateError; runs
+    nothing of it.
+    """
     source = source.strip()
     if not source:
         raise TemplateError(
-            "'{{ }}' is empty; it is not a name. Write a captured name, a column such as observers.email, or env.name"
+            "'{{ }}' is empty; it is not a name. Write a captured name, a column such as "
+            "observers.email, or env.name"
         )
     shown = f"'{{{{ {source[:200]} }}}}'"
     if len(source) > LONGEST_SOURCE:
         raise TemplateError(
-            f"{shown}: an expression has at most {LONGEST_SOURCE:,} characters; this one has {len(source):,}"
+            f"{shown}: an expression has at most {LONGEST_SOURCE:,} characters; this one has "
+            f"{len(source):,}"
         )
     depth = deepest = 0
     for sign in source:
         depth += (sign in "([{") - (sign in ")]}")
         deepest = max(deepest, depth)
-    if deepest > DEEPEST or source.count("not ") + source.count("-") > 200 or source.count(" if ") > DEEPEST:
+    if (
+        deepest > DEEPEST
+        or source.count("not ") + source.count("-") > 200
+        or source.count(" if ") > DEEPEST
+    ):
         raise TemplateError(f"{shown}: it is nested too deeply")
     try:
         tree = _parsed(source)
@@ -430,14 +483,22 @@ def compile_expression(source: str) -> Expression:
         tree = reader.visit(tree)
         tree.set_environment(_sandbox)
         tree.set_lineno(1)
-        used = {each.name for each in tree.find_all(nodes.Name)} if not isinstance(tree, nodes.Name) else {tree.name}
+        used = (
+            {each.name for each in tree.find_all(nodes.Name)}
+            if not isinstance(tree, nodes.Name)
+            else {tree.name}
+        )
     except TemplateSyntaxError as problem:
         ends = "end of " in str(problem.message)
         why = "something is missing at its end" if ends else problem.message
         if source.count("{") > source.count("}"):
-            why = f"{why}; between the closing braces of objects within objects a space is needed: {{'a': {{'b': 1}} }}"
+            why = (
+                f"{why}; between the closing braces of objects within objects a space is needed: "
+                f"{{'a': {{'b': 1}} }}"
+            )
         raise TemplateError(
-            f"{shown} can't be read: {why}", (len(source),) * 2 if ends else span_at(source, problem.lineno)
+            f"{shown} can't be read: {why}",
+            (len(source),) * 2 if ends else span_at(source, problem.lineno),
         ) from problem
     except RecursionError as problem:
         raise TemplateError(f"{shown}: it is nested too deeply") from problem

@@ -1,4 +1,5 @@
-"""What a hole may do to its value: FILTERS, plain ones (text → text); RICH, with arguments and any value.
+"""What a hole may do to its value: FILTERS, plain ones (text → text); RICH, with arguments and any
+value.
 
 Both are the one list of each.
 """
@@ -35,8 +36,8 @@ FILTERS: dict[str, Callable[[str], str]] = {
 
 
 def as_text(value: Any) -> str:
-    """What a value of an expression is when it is sent: numbers without exponent, true and false, lists and objects as
-    JSON.
+    """What a value of an expression is when it is sent: numbers without exponent, true and false,
+    lists and objects as JSON.
     """
     if isinstance(value, str):
         return value
@@ -54,7 +55,9 @@ def as_text(value: Any) -> str:
 
 def bounded(text: str) -> str:
     if len(text) > LONGEST:
-        raise TemplateError(f"the text would have {len(text):,} characters; an expression makes at most {LONGEST:,}")
+        raise TemplateError(
+            f"the text would have {len(text):,} characters; an expression makes at most {LONGEST:,}"
+        )
     return text
 
 
@@ -69,7 +72,11 @@ def joined(*values: Any) -> str:
 def to_json(value: Any) -> str:
     def plain_number(other: Any) -> Any:
         if isinstance(other, Decimal):
-            return int(other) if other == other.to_integral_value() and abs(other) < 2**63 else float(other)
+            return (
+                int(other)
+                if other == other.to_integral_value() and abs(other) < 2**63
+                else float(other)
+            )
         if isinstance(other, StrictUndefined):
             str(other)  # raises, saying which name has no value
         raise TypeError
@@ -115,7 +122,9 @@ def after(value: Any, mark: str) -> str:
 
 
 def cut(value: Any, first: int = 0, last: int | None = None) -> str:
-    """Characters from `first` (0 is the first one) up to, without, `last`; negative ones count from the end."""
+    """Characters from `first` (0 is the first one) up to, without, `last`; negative ones count from
+    the end.
+    """
     return as_text(value)[_whole(first, LONGEST) : None if last is None else _whole(last, LONGEST)]
 
 
@@ -128,7 +137,9 @@ def replaced(value: Any, old: str, new: str) -> str:
 
 
 def slug(value: Any, mark: str = "-") -> str:
-    """Small letters and digits without accents, with `mark` for blanks and hyphens: “Café, № 5” → "cafe-no-5"."""
+    """Small letters and digits without accents, with `mark` for blanks and hyphens: “Café, № 5” →
+    "cafe-no-5".
+    """
     text = unicodedata.normalize("NFKD", as_text(value)).encode("ascii", "ignore").decode().lower()
     return bounded(re.sub(r"[-\s]+", mark, re.sub(r"[^\w\s-]", "", text)).strip("-_"))
 
@@ -155,7 +166,9 @@ def date(
 
 
 def hashed(name: str) -> Callable[[Any], str]:
-    return lambda value: hashlib.new(name, as_text(value).encode(), usedforsecurity=False).hexdigest()
+    return lambda value: hashlib.new(
+        name, as_text(value).encode(), usedforsecurity=False
+    ).hexdigest()
 
 
 def keyed(value: Any, key: str, name: str = "sha256") -> str:
@@ -178,7 +191,9 @@ def listed(value: Any) -> list[Any]:
     """A list as it is; a text that is a JSON list, read."""
     found = from_json(value) if isinstance(value, str) else value
     if not isinstance(found, list | tuple):
-        raise TemplateError(f"“{as_text(value)[:40]}” is not a list; capture with pick: all, or use split")
+        raise TemplateError(
+            f"“{as_text(value)[:40]}” is not a list; capture with pick: all, or use split"
+        )
     return list(found)
 
 
@@ -210,8 +225,12 @@ def split(value: Any, mark: str = ",") -> list[str]:
 
 
 def rounded(value: Any, places: int = 0) -> Decimal:
-    """Half up, to `places` decimals (≤ 40) at most; noughts at the end are not written (`fixed` writes them)."""
-    return number(value).quantize(Decimal(1).scaleb(-_whole(places, 40)), rounding=ROUND_HALF_UP, context=ARITHMETIC)
+    """Half up, to `places` decimals (≤ 40) at most; noughts at the end are not written (`fixed`
+    writes them).
+    """
+    return number(value).quantize(
+        Decimal(1).scaleb(-_whole(places, 40)), rounding=ROUND_HALF_UP, context=ARITHMETIC
+    )
 
 
 def otherwise(value: Any, instead: Any = "") -> Any:
@@ -252,7 +271,9 @@ RICH: dict[str, Callable[..., Any]] = {
     "to_json": to_json,
     "from_json": from_json,
     "split": split,
-    "join": lambda value, mark="": joined(*[part for each in listed(value) for part in (mark, each)][1:]),
+    "join": lambda value, mark="": joined(
+        *[part for each in listed(value) for part in (mark, each)][1:]
+    ),
     "first": lambda value: item(value, 0),
     "last": lambda value: item(value, -1),
     "sort": ordered,

@@ -1,7 +1,7 @@
 """Values that a client makes itself: time stamps, UUIDs, random numbers and texts, dates.
 
-`{{ make.uuid }}`, `{{ make.milliseconds }}`, `{{ make.number(1, 600) }}`, `{{ make.text(20) }}`, `{{
-make.date(%d.%m.%Y, 1) }}`.
+`{{ make.uuid }}`, `{{ make.milliseconds }}`, `{{ make.number(1, 600) }}`, `{{ make.text(20) }}`,
+`{{ make.date(%d.%m.%Y, 1) }}`.
 """
 
 import re
@@ -17,8 +17,8 @@ CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
 
 
 class Maker:
-    """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the
-    epoch, UTC).
+    """Where made values come from: a user's own random stream, begun when first asked for, and the
+    clock (µs since the epoch, UTC).
     """
 
     __slots__ = ("_begin", "_counts", "_random", "known", "now_us", "remembered", "run_count")
@@ -31,8 +31,8 @@ class Maker:
         run_count: Callable[[str], str] = lambda name: "1",
         known: Mapping[str, str] | None = None,
     ) -> None:
-        """`run_count(name)` is the next number of a counter that all users of the run share; `known` the environment's
-        values.
+        """`run_count(name)` is the next number of a counter that all users of the run share;
+        `known` the environment's values.
         """
         self._begin, self.now_us, self.run_count = begin, now_us, run_count
         self.known = known or {}
@@ -84,7 +84,9 @@ def _number(maker: Maker, args: list[str]) -> str:
 
 
 def _text(maker: Maker, args: list[str]) -> str:
-    return "".join(maker.random.choices(string.ascii_lowercase + string.digits, k=min(10_000, int(args[0]))))
+    return "".join(
+        maker.random.choices(string.ascii_lowercase + string.digits, k=min(10_000, int(args[0])))
+    )
 
 
 def _date(maker: Maker, args: list[str]) -> str:
@@ -106,22 +108,30 @@ MAKERS: dict[str, tuple[int, int, Callable[[Maker, list[str]], str]]] = {
 
 
 def maker_of(text: str) -> Callable[[Mapping[str, str]], str]:
-    """The function of a hole that makes its value. Raises TemplateError for an unknown kind or wrong arguments."""
+    """The function of a hole that makes its value. Raises TemplateError for an unknown kind or
+    wrong arguments.
+    """
     found = CALL.match(text)
     kind = found.group(1) if found else ""
     if not found or kind not in MAKERS:
         raise TemplateError(
-            f"'{{{{ {text} }}}}' makes nothing known; there are {', '.join('make.' + each for each in MAKERS)}"
+            f"'{{{{ {text} }}}}' makes nothing known; there are "
+            f"{', '.join('make.' + each for each in MAKERS)}"
         )
     fewest, most, function = MAKERS[kind]
-    args = [part.strip().strip("\"'") for part in found.group(2).split(",")] if found.group(2) else []
+    args = (
+        [part.strip().strip("\"'") for part in found.group(2).split(",")] if found.group(2) else []
+    )
     if not fewest <= len(args) <= most:
         raise TemplateError(
-            f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments,"
+            f"'{{{{ {text} }}}}': make.{kind} takes "
+            f"{fewest if fewest == most else f'{fewest} to {most}'} arguments,"
             f" not {len(args)}"
         )
     try:
-        function(Maker(lambda: Random(0), lambda: 0), args)  # a wrong argument is said now, not in a run
+        function(
+            Maker(lambda: Random(0), lambda: 0), args
+        )  # a wrong argument is said now, not in a run
     except (ValueError, IndexError) as problem:
         raise TemplateError(f"'{{{{ {text} }}}}': {problem}") from problem
 

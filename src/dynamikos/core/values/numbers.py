@@ -31,7 +31,9 @@ def number(value: object) -> Decimal:
     """`value` as a number. Raises TemplateError saying what it was."""
     found = as_number(value)
     if found is None:
-        raise TemplateError(f"“{str(value)[:60]}” is not a number; + − * / work on numbers, ~ joins texts")
+        raise TemplateError(
+            f"“{str(value)[:60]}” is not a number; + − * / work on numbers, ~ joins texts"
+        )
     return found
 
 
@@ -42,7 +44,9 @@ def plain(value: Decimal) -> str:
 
 
 def calculate(operator: str, left: object, right: object) -> Decimal:
-    """left operator right, to 40 digits. Raises TemplateError: no numbers, division by nought, too large."""
+    """left operator right, to 40 digits. Raises TemplateError: no numbers, division by nought, too
+    large.
+    """
     a, b = number(left), number(right)
     try:
         match operator:

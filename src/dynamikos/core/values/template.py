@@ -1,7 +1,7 @@
 """A text with holes as pre-split segments: filling is one join, 0.6 µs for two holes.
 
-A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`), a maker (`{{ make.uuid }}`), or
-any other expression, which costs ten times as much (`{{ minutes - 15 }}`).
+A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`), a maker
+(`{{ make.uuid }}`), or any other expression, which costs ten times as much (`{{ minutes - 15 }}`).
 """
 
 import re
@@ -18,22 +18,30 @@ Part = Callable[[Mapping[str, str]], str]
 
 
 class Template:
-    """A compiled text. `names` lists the names of its holes in order; `fixed` is the text itself when it has none."""
+    """A compiled text. `names` lists the names of its holes in order; `fixed` is the text itself
+    when it has none.
+    """
 
     __slots__ = ("_holes", "_names", "_parts", "fixed", "names", "source")
 
-    def __init__(self, source: str, parts: list[str], holes: list["str | Part"], names: list[str]) -> None:
+    def __init__(
+        self, source: str, parts: list[str], holes: list["str | Part"], names: list[str]
+    ) -> None:
         self.source = source
         self._parts = parts
         self._holes = holes
         self._names = (
-            [hole for hole in holes if isinstance(hole, str)] if all(isinstance(hole, str) for hole in holes) else None
+            [hole for hole in holes if isinstance(hole, str)]
+            if all(isinstance(hole, str) for hole in holes)
+            else None
         )
         self.names = tuple(names)
         self.fixed = None if holes else "".join(parts)
 
     def fill(self, values: Mapping[str, str]) -> str:
-        """The text with every hole filled from `values`. Raises TemplateError naming the first missing one."""
+        """The text with every hole filled from `values`. Raises TemplateError naming the first
+        missing one.
+        """
         if self.fixed is not None:
             return self.fixed
         parts = self._parts
@@ -53,7 +61,9 @@ class Template:
 
     @property
     def pieces(self) -> tuple[str, list[tuple[str, str]]] | None:
-        """(text before the first hole, then each hole's name and the text after it) where all holes are plain names."""
+        """(text before the first hole, then each hole's name and the text after it) where all holes
+        are plain names.
+        """
         if self._names is None or not self._names:
             return None
         return self._parts[0], list(zip(self._names, self._parts[1:], strict=True))
@@ -64,7 +74,9 @@ def missing_value(name: object) -> TemplateError:
 
 
 def compile_text(source: str) -> Template:
-    """`source` as a Template. Raises TemplateError for a hole that can't be read or an unfinished `{{`."""
+    """`source` as a Template. Raises TemplateError for a hole that can't be read or an unfinished
+    `{{`.
+    """
     parts: list[str] = []
     holes: list[str | Part] = []
     names: list[str] = []
@@ -113,7 +125,8 @@ def _hole(text: str) -> tuple["str | Part", tuple[str, ...]]:
 
 
 def compile_condition(source: str) -> Callable[[Mapping[str, str]], bool]:
-    """A text as a condition: of one hole its value, else the filled text. Not so are nothing, 0 and "false".
+    """A text as a condition: of one hole its value, else the filled text. Not so are nothing, 0 and
+    "false".
 
     Raises TemplateError.
     """
@@ -126,7 +139,9 @@ def compile_condition(source: str) -> Callable[[Mapping[str, str]], bool]:
 
 
 def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
-    """A text as a list of texts: of one hole its value, else the filled text read as JSON. Raises TemplateError."""
+    """A text as a list of texts: of one hole its value, else the filled text read as JSON. Raises
+    TemplateError.
+    """
 
     def texts(found: object) -> list[str]:
         return [as_text(each) for each in listed(found)]
@@ -140,8 +155,8 @@ def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
 
 
 def bind(source: str, known: Mapping[str, str], secret: Collection[str] = ()) -> str:
-    """`source` with the holes filled whose names are `known` already (environment values). What is computed from a
-    secret is left to the user who sends it: it is masked there.
+    """`source` with the holes filled whose names are `known` already (environment values). What is
+    computed from a secret is left to the user who sends it: it is masked there.
     """
 
     def one(match: re.Match[str]) -> str:
@@ -168,7 +183,8 @@ def names_in(source: str) -> tuple[str, ...]:
 def calculates(source: str) -> bool:
     """Whether any hole is more than a name, plain filters or a maker."""
     return any(
-        getattr(hole, "__self__", None).__class__.__name__ == "Expression" for hole in compile_text(source)._holes
+        getattr(hole, "__self__", None).__class__.__name__ == "Expression"
+        for hole in compile_text(source)._holes
     )
 
 

@@ -6,9 +6,30 @@ Never judges single objectives (that is `objectives`). Start reading at `outcome
 from dynamikos.core.verdicts.exports import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.objectives import Watching, judgements_of
 from dynamikos.core.verdicts.outcome import Outcome, conclude, told
-from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, WORST
+from dynamikos.core.verdicts.states import (
+    COULD_NOT_RUN,
+    MET,
+    MISSED,
+    NOT_JUDGED,
+    STOPPED,
+    WORDS,
+    WORST,
+)
 
 __all__ = [
-    "COULD_NOT_RUN", "MET", "MISSED", "NOT_JUDGED", "STOPPED", "WORDS", "WORST", "Outcome", "Watching", "as_json",
-    "as_junit", "conclude", "judgements_of", "refused_junit", "told",
-]  # fmt: skip
+    "COULD_NOT_RUN",
+    "MET",
+    "MISSED",
+    "NOT_JUDGED",
+    "STOPPED",
+    "WORDS",
+    "WORST",
+    "Outcome",
+    "Watching",
+    "as_json",
+    "as_junit",
+    "conclude",
+    "judgements_of",
+    "refused_junit",
+    "told",
+]

@@ -1,4 +1,6 @@
-"""What came of a run that was not so in the one before: steps that fail now, or no more, and those far slower."""
+"""What came of a run that was not so in the one before: steps that fail now, or no more, and those
+far slower.
+"""
 
 from collections.abc import Iterator, Sequence
 
@@ -8,7 +10,12 @@ from dynamikos.core.figures import short
 from dynamikos.core.reports import Row
 from dynamikos.core.statistics.chance import ALPHA
 
-SHARE, FEWEST, TIMES, SAMPLES = 1.0, 10, 2.0, 40  # per cent of failures, failures, p95 over p95, samples
+SHARE, FEWEST, TIMES, SAMPLES = (
+    1.0,
+    10,
+    2.0,
+    40,
+)  # per cent of failures, failures, p95 over p95, samples
 
 
 def changes_in(before: Sequence[Row], now: Sequence[Row]) -> Iterator[str]:
@@ -38,6 +45,11 @@ def _fails(row: Row) -> bool:
 
 
 def _beyond(failing: Row, other: Row) -> bool:
-    """Whether it fails more often than the other beyond chance: of all failures so many would be its own."""
+    """Whether it fails more often than the other beyond chance: of all failures so many would be
+    its own.
+    """
     every = failing.failures + other.failures
-    return float(bdtrc(failing.failures - 1, every, failing.count / (failing.count + other.count))) <= ALPHA / 10
+    return (
+        float(bdtrc(failing.failures - 1, every, failing.count / (failing.count + other.count)))
+        <= ALPHA / 10
+    )

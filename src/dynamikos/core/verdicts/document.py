@@ -1,4 +1,6 @@
-"""A run as JSON: the form that other programs read. Its schema is published as docs/run.schema.json."""
+"""A run as JSON: the form that other programs read. Its schema is published as
+docs/run.schema.json.
+"""
 
 from collections.abc import Sequence
 from typing import Any, Literal
@@ -17,7 +19,8 @@ from dynamikos.core.verdicts.states import State
 
 # where nothing can be said of the limit
 NO_CAPACITY = (
-    "The run has fewer than two steady levels of load with ten rounds each, and no probe that told how much of a"
+    "The run has fewer than two steady levels of load with ten rounds each, and no probe that told "
+    "how much of a"
     " resource was used there; stairs of eight steps show where the limit is."
 )
 
@@ -27,8 +30,8 @@ class _Document(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Exchanges(_Document, frozen=True, kw_only=True):
-    """`sent` = `answered` + `failed` + `abandoned` + `in_flight`: every exchange on the wire. `reopened`: sent once
-    more, on a new connection, since a kept one was closed without a byte.
+    """`sent` = `answered` + `failed` + `abandoned` + `in_flight`: every exchange on the wire.
+    `reopened`: sent once more, on a new connection, since a kept one was closed without a byte.
     """
 
     sent: int
@@ -59,9 +62,10 @@ class Rounds(_Document, frozen=True, kw_only=True):
 
 
 class Generators(_Document, frozen=True, kw_only=True):
-    """What they did themselves. `late_share`: of the measured seconds, 0 … 1, and `late_by` why. `load_share`: achieved
-    of planned load. `bursts`: seconds after a stop in which they sent at once what was overdue. `own_limits`: requests
-    that failed on limits of their machine. `carries_users`: of this kind, one generator at 70 % of its processor.
+    """What they did themselves. `late_share`: of the measured seconds, 0 … 1, and `late_by` why.
+    `load_share`: achieved of planned load. `bursts`: seconds after a stop in which they sent at
+    once what was overdue. `own_limits`: requests that failed on limits of their machine.
+    `carries_users`: of this kind, one generator at 70 % of its processor.
     """
 
     late_share: float
@@ -76,9 +80,10 @@ class Generators(_Document, frozen=True, kw_only=True):
 
 
 class RunDocument(_Document, frozen=True, kw_only=True):
-    """A run and its verdict. Times in ms or s as their names say, on the run clock. `findings`: what was noticed, with
-    `rule`, `about`, `sentence`, `means`, `try`, `evidence`, and `window`, `journey`, `step`, `request` where they are
-    known. `failures_by_value`: by values of dealt columns, the most failures first.
+    """A run and its verdict. Times in ms or s as their names say, on the run clock. `findings`:
+    what was noticed, with `rule`, `about`, `sentence`, `means`, `try`, `evidence`, and `window`,
+    `journey`, `step`, `request` where they are known. `failures_by_value`: by values of dealt
+    columns, the most failures first.
     """
 
     form: Literal[1] = 1
@@ -150,7 +155,10 @@ def document_of(
         arrivals=outcome.arrivals,
         crowd=outcome.crowd,
         users=People(
-            planned_peak=outcome.planned_peak, peak=outcome.peak_users, left=outcome.left, reloaded=outcome.reloaded
+            planned_peak=outcome.planned_peak,
+            peak=outcome.peak_users,
+            left=outcome.left,
+            reloaded=outcome.reloaded,
         ),
         rounds=Rounds(
             passed=outcome.rounds_passed,
@@ -182,7 +190,19 @@ def _finding(found: msgspec.Struct) -> dict[str, Any]:
 
 def _failing(each: Failing) -> dict[str, Any]:
     journey, step, request = each.asked
-    plain = {"journey": journey, "step": step, "request": request, "column": each.name, "failed": each.failed}
+    plain = {
+        "journey": journey,
+        "step": step,
+        "request": request,
+        "column": each.name,
+        "failed": each.failed,
+    }
     if each.values:
         return {**plain, "of": each.of, "different_values": each.values}
-    return {**plain, "value": each.value, "of": each.of, "dealt": each.dealt, "dealt_in_all": each.dealt_in_all}
+    return {
+        **plain,
+        "value": each.value,
+        "of": each.of,
+        "dealt": each.dealt,
+        "dealt_in_all": each.dealt_in_all,
+    }

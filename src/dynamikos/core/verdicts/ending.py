@@ -1,4 +1,6 @@
-"""How a run, or a generator's part of one, ended: a value. Sentences of it are made where they are shown."""
+"""How a run, or a generator's part of one, ended: a value. Sentences of it are made where they are
+shown.
+"""
 
 from collections.abc import Iterable
 from typing import Any, Literal
@@ -14,9 +16,10 @@ LONGEST = 500  # characters of a detail: it may be what an operating system or a
 
 
 class Ending(msgspec.Struct, frozen=True, kw_only=True):
-    """`cause`: what happened; *refused* is what never began to send. `by`: who stopped it, a person's hand if nobody
-    else. `now`: whether users were cut off in their rounds, where that is known. `objective`: the statement of the one
-    that stopped it. `detail`: the reason, for a person, without a full stop.
+    """`cause`: what happened; *refused* is what never began to send. `by`: who stopped it, a
+    person's hand if nobody else. `now`: whether users were cut off in their rounds, where that is
+    known. `objective`: the statement of the one that stopped it. `detail`: the reason, for a
+    person, without a full stop.
     """
 
     cause: Cause = "finished"
@@ -36,7 +39,9 @@ class Ending(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def is_own(self) -> bool:
-        """Whether its own rules, an objective among them, ended it: what was measured until then counts."""
+        """Whether its own rules, an objective among them, ended it: what was measured until then
+        counts.
+        """
         return self.cause == "stopped" and self.by != "person"
 
     @property
@@ -74,7 +79,8 @@ def refused(detail: object, by: By = "") -> Ending:
     return Ending(cause="refused", by=by, detail=brief(str(detail))[:LONGEST])
 
 
-# What says most of how the whole ended, first: what broke or was refused, what rules ended, what a person did.
+# What says most of how the whole ended, first: what broke or was refused, what rules ended, what a
+# person did.
 _WEIGHT = ("broke", "refused", "own", "now", "gently", "finished", "lost")
 
 
@@ -119,7 +125,9 @@ def of_words(words: str) -> Ending:
         what, _, objective = why.partition(": ")
         if what == "objective":
             return Ending(cause="stopped", by="objective", objective=objective)
-        return Ending(cause="stopped", by="disk" if why.startswith(DISK_FULL) else "rule", detail=why)
+        return Ending(
+            cause="stopped", by="disk" if why.startswith(DISK_FULL) else "rule", detail=why
+        )
     if cause == "broke":
         return Ending(cause="broke", detail=why)
     return Ending(cause="refused", detail=why if cause == "refused" else words)

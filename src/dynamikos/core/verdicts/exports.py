@@ -18,10 +18,13 @@ NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  
 
 
 def as_json(
-    frozen: FrozenRun, outcome: Outcome, findings: Sequence[msgspec.Struct] = (), capacity: object = None
+    frozen: FrozenRun,
+    outcome: Outcome,
+    findings: Sequence[msgspec.Struct] = (),
+    capacity: object = None,
 ) -> bytes:
-    """Every step and request with its figures in named units, what was noticed, and the capacity where it was looked
-    for; indented UTF-8 JSON.
+    """Every step and request with its figures in named units, what was noticed, and the capacity
+    where it was looked for; indented UTF-8 JSON.
     """
     value = msgspec.to_builtins(document_of(frozen, outcome, findings, capacity))
     return orjson.dumps(value, option=orjson.OPT_INDENT_2)
@@ -33,8 +36,8 @@ def refused_junit(plan: str, problem: str) -> bytes:
 
 
 def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
-    """One test case an objective and one for the measurement; missed = failure, not judged = error. What is not decided
-    is a failure where the plan counts it as missed.
+    """One test case an objective and one for the measurement; missed = failure, not judged = error.
+    What is not decided is a failure where the plan counts it as missed.
     """
     cases: list[_Case] = []
     for each in outcome.judgements:
@@ -42,13 +45,18 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
         kind, message = "", ""
         if each.word == "missed":
             kind, message = "failure", f"{each.sentence}: was {value}"
-        elif each.word == "not decided" and code_of([each], frozen.plan.undecided, is_turned=False) == MISSED:
+        elif (
+            each.word == "not decided"
+            and code_of([each], frozen.plan.undecided, is_turned=False) == MISSED
+        ):
             kind, message = "failure", f"{each.sentence}: was {value}; {each.reason}"
         elif each.word == "not judged":
             kind, message = "error", f"not judged: {each.reason}"
         cases.append((each.sentence, kind, message, value))
     doubted = outcome.exit_code == NOT_JUDGED and bool(outcome.doubts)
-    cases.append(("the measurement is not doubted", "error" if doubted else "", " ".join(outcome.doubts), ""))
+    cases.append(
+        ("the measurement is not doubted", "error" if doubted else "", " ".join(outcome.doubts), "")
+    )
     return _suite(frozen.plan.name, cases)
 
 

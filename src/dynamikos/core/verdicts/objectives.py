@@ -1,4 +1,6 @@
-"""The objectives of a run: what each is judged on, over all or interval by interval as the seconds come."""
+"""The objectives of a run: what each is judged on, over all or interval by interval as the seconds
+come.
+"""
 
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -40,7 +42,12 @@ def series_of_objective(objective: Objective, series: Iterable[Series]) -> list[
     request = objective.until or objective.number or objective.request
     return list(
         series_at(
-            series, objective.level, objective.step, journey=objective.journey, row=objective.row, request=request
+            series,
+            objective.level,
+            objective.step,
+            journey=objective.journey,
+            row=objective.row,
+            request=request,
         )
     )
 
@@ -66,7 +73,9 @@ def slice_of(
     seconds: float,
     by_second: BySecond | None = None,
 ) -> Slice:
-    """What an objective is judged on: `total` of its series, and what became of its `checks`, over `seconds`."""
+    """What an objective is judged on: `total` of its series, and what became of its `checks`, over
+    `seconds`.
+    """
     asked = passed = 0
     if objective.measure == "checks":
         asked = sum(judged.get(first, 0) for first, _ in checks)
@@ -110,11 +119,12 @@ def judgements_of(
     from_s: float | None = None,
     chances: Mapping[int, BySecond] | None = None,
 ) -> list[Judgement]:
-    """The plan's objectives judged on what is in `window`, which lasts `seconds`: the one place for run, page and
-    shell; those by interval by their `marks`, by number of the objective, where they are given, and against chance
-    where its seconds are (`chances`, by number). Where more arrivals were turned away than the plan allows, response
-    times are not judged: they are those of too little load. Those about probes are judged on their `readings` over the
-    same seconds, from `from_s` (the measured part's begin) on.
+    """The plan's objectives judged on what is in `window`, which lasts `seconds`: the one place for
+    run, page and shell; those by interval by their `marks`, by number of the objective, where they
+    are given, and against chance where its seconds are (`chances`, by number). Where more arrivals
+    were turned away than the plan allows, response times are not judged: they are those of too
+    little load. Those about probes are judged on their `readings` over the same seconds, from
+    `from_s` (the measured part's begin) on.
     """
     begin = frozen.measured[0] if from_s is None else from_s
     too_many = turned_away(frozen, window)
@@ -130,9 +140,14 @@ def judgements_of(
             continue
         total = window.sum_of(series_of_objective(objective, window.series))
         found = slice_of(
-            objective, total, checks_of_objective(objective, frozen), window.judged, window.missed, seconds,
+            objective,
+            total,
+            checks_of_objective(objective, frozen),
+            window.judged,
+            window.missed,
+            seconds,
             chances.get(no) if chances is not None and objective.every_s is None else None,
-        )  # fmt: skip
+        )
         step, until = names_of(frozen, objective)
         judged = judge(objective, found, step_name=step, until_name=until)
         if objective.every_s is not None and marks is not None:
@@ -144,17 +159,25 @@ def judgements_of(
 
 
 def names_of(frozen: FrozenRun, objective: Objective) -> tuple[str | None, str | None]:
-    """What its step, and the one until whose end it is, are called in the journey that it is about."""
+    """What its step, and the one until whose end it is, are called in the journey that it is
+    about.
+    """
     rows = [row.journey for row in frozen.places.rows if objective.row in (None, row.row)]
     for key in [objective.journey] if objective.journey is not None else rows:
-        names = {step.step: step.name for _, step in frozen.journeys[key].steps()} if key in frozen.journeys else {}
+        names = (
+            {step.step: step.name for _, step in frozen.journeys[key].steps()}
+            if key in frozen.journeys
+            else {}
+        )
         if objective.step in names:
             return names[objective.step or ""], names.get(objective.until or "")
     return None, None
 
 
 def turned_away(frozen: FrozenRun, window: Ledger) -> str:
-    """Why response times can't be judged, if more arrivals were turned away than the plan allows; else ""."""
+    """Why response times can't be judged, if more arrivals were turned away than the plan allows;
+    else "".
+    """
     turned, every = window.arrivals_measured[1], sum(window.arrivals_measured)
     if not turned or turned <= every * frozen.plan.turned_away_allowed / 100:
         return ""
@@ -163,7 +186,9 @@ def turned_away(frozen: FrozenRun, window: Ledger) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Older:
-    """An objective for which a generator counts what is under way: of which series, and how long is too long."""
+    """An objective for which a generator counts what is under way: of which series, and how long is
+    too long.
+    """
 
     no: int
     series: frozenset[int]
@@ -174,7 +199,11 @@ def counted_while_open(frozen: FrozenRun) -> list[Older]:
     """The objectives on times that are judged by interval."""
     series = every_series(frozen)
     return [
-        Older(no, frozenset(each.no for each in series_of_objective(objective, series)), objective.limit * 1000)
+        Older(
+            no,
+            frozenset(each.no for each in series_of_objective(objective, series)),
+            objective.limit * 1000,
+        )
         for no, objective in enumerate(frozen.plan.objectives)
         if objective.every_s is not None and objective.unit == "ms" and not objective.at_least
     ]
@@ -214,7 +243,9 @@ class _Watched:
         if second + 1 < end:
             return None
         older = sum(message.older.get(self.no, 0) for message in messages)
-        found = slice_of(self.objective, self.total, self.checks, self.judged, self.missed, end - begin)
+        found = slice_of(
+            self.objective, self.total, self.checks, self.judged, self.missed, end - begin
+        )
         made = mark(self.objective, begin, end, found, older, whole=self.whole)
         self._next()
         return made
@@ -226,8 +257,8 @@ class _Watched:
 
 @dataclass(slots=True)
 class _Seconds:
-    """One objective that is judged over the measured part, second by second: samples, those beyond its limit (or that
-    failed, or were left), the sum of times in µs, and Σx² of all.
+    """One objective that is judged over the measured part, second by second: samples, those beyond
+    its limit (or that failed, or were left), the sum of times in µs, and Σx² of all.
     """
 
     objective: Objective
@@ -246,11 +277,19 @@ class _Seconds:
                 0 if first_byte else total.cut.over(self.objective.limit * 1000)
             )
             moments = _moments(times) if first_byte else total.moments
-            n, sum_us = times.n + (0 if first_byte else total.cut.n), moments.sum_us + total.cut_sum_us
+            n, sum_us = (
+                times.n + (0 if first_byte else total.cut.n),
+                moments.sum_us + total.cut_sum_us,
+            )
             self.squares[second] = moments.squares_us2
         else:
             hits = total.left if self.objective.measure == "left" else total.failures
-            n, sum_us = total.passed.n + total.failures + (total.left if self.objective.measure == "left" else 0), 0
+            n, sum_us = (
+                total.passed.n
+                + total.failures
+                + (total.left if self.objective.measure == "left" else 0),
+                0,
+            )
         self.told[second] = (n, hits, sum_us)
 
     def within(self, begin: int, end: int) -> BySecond | None:
@@ -258,18 +297,24 @@ class _Seconds:
         seconds = [second for second in sorted(self.told) if begin <= second < end]
         if not seconds:
             return None
-        counts, hits, sums = (np.array(each, float) for each in zip(*(self.told[at] for at in seconds), strict=True))
+        counts, hits, sums = (
+            np.array(each, float) for each in zip(*(self.told[at] for at in seconds), strict=True)
+        )
         n = float(counts.sum())
         sd_us = 0.0
         if n and self.objective.is_spread:
             mean = float(sums.sum()) / n
-            sd_us = math.sqrt(max(0.0, sum(self.squares.get(at, 0) for at in seconds) / n - mean * mean))
+            sd_us = math.sqrt(
+                max(0.0, sum(self.squares.get(at, 0) for at in seconds) / n - mean * mean)
+            )
         return BySecond(counts, hits, sums, sd_us)
 
 
 @dataclass(slots=True)
 class _Read:
-    """One objective about a probe, and what was told of its measure since the interval at hand began, by second."""
+    """One objective about a probe, and what was told of its measure since the interval at hand
+    began, by second.
+    """
 
     no: int
     objective: Objective
@@ -278,26 +323,33 @@ class _Read:
     told: dict[int, float] = field(default_factory=dict)
 
     def over(self, second: int) -> Iterator[Mark]:
-        """The marks of intervals that were over before this second began, so that their last value had time to come."""
+        """The marks of intervals that were over before this second began, so that their last value
+        had time to come.
+        """
         while self.at is not None and second >= self.at[1]:
             begin, end = self.at
             yield mark_readings(
-                self.objective, begin, end, [each for at, each in self.told.items() if begin <= at < end]
+                self.objective,
+                begin,
+                end,
+                [each for at, each in self.told.items() if begin <= at < end],
             )
             self.told = {at: each for at, each in self.told.items() if at >= end}
             self.at = next(self.intervals, None)
 
 
 class Fuse:
-    """Ends a run that fails from its beginning on: where more of the requests of the first minute fail than the plan
-    allows, looked at as soon as there are enough of them.
+    """Ends a run that fails from its beginning on: where more of the requests of the first minute
+    fail than the plan allows, looked at as soon as there are enough of them.
     """
 
     FROM_S, TO_S, ENOUGH = 5, 60, 20
 
     def __init__(self, frozen: FrozenRun) -> None:
         self._percent = frozen.plan.fuse_percent
-        self._requests = frozenset(each.no for each in every_series(frozen) if each.level == "request")
+        self._requests = frozenset(
+            each.no for each in every_series(frozen) if each.level == "request"
+        )
         self._passed = self._failed = 0
 
     def add(self, second: int, messages: Sequence[ShardSecond]) -> Ending | None:
@@ -307,17 +359,26 @@ class Fuse:
             for part in message.series:
                 if part.no in self._requests:
                     self._passed += part.n
-                    self._failed += sum(count for kind, count in part.failed.items() if not kind_of(kind).is_own)
+                    self._failed += sum(
+                        count for kind, count in part.failed.items() if not kind_of(kind).is_own
+                    )
         every = self._passed + self._failed
-        if second < self.FROM_S or every < self.ENOUGH or 100 * self._failed <= self._percent * every:
+        if (
+            second < self.FROM_S
+            or every < self.ENOUGH
+            or 100 * self._failed <= self._percent * every
+        ):
             return None
-        why = f"{self._failed:,} of the first {every:,} requests failed, more than {self._percent:g} %"
+        why = (
+            f"{self._failed:,} of the first {every:,} requests failed, more than {self._percent:g} "
+            "%"
+        )
         return stopped("rule", why, now=True)
 
 
 class Watching:
-    """The objectives that are judged by interval, and the fuse, as the seconds of all shards come in order, and what
-    probes tell beside them (`read`). `marks` are by the number of the objective.
+    """The objectives that are judged by interval, and the fuse, as the seconds of all shards come
+    in order, and what probes tell beside them (`read`). `marks` are by the number of the objective.
     """
 
     def __init__(self, frozen: FrozenRun) -> None:
@@ -333,7 +394,11 @@ class Watching:
         series = every_series(frozen)
         for no, objective in enumerate(frozen.plan.objectives):
             if objective.every_s is None:
-                if objective.probe is None and objective.measure not in ("max", "throughput", "checks"):
+                if objective.probe is None and objective.measure not in (
+                    "max",
+                    "throughput",
+                    "checks",
+                ):
                     of = frozenset(each.no for each in series_of_objective(objective, series))
                     self._seconds[no] = _Seconds(objective, of)
                 continue
@@ -344,10 +409,16 @@ class Watching:
                 continue
             about = frozenset(each.no for each in series_of_objective(objective, series))
             checks = checks_of_objective(objective, frozen) if objective.measure == "checks" else []
-            self._watched.append(_Watched(no, objective, about, checks, intervals, next(intervals, None)))
+            self._watched.append(
+                _Watched(no, objective, about, checks, intervals, next(intervals, None))
+            )
 
-    def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> Ending | None:
-        """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
+    def add(
+        self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True
+    ) -> Ending | None:
+        """One second of all shards that told of it; `whole`: all did. What is to be done, if it is
+        to end the run.
+        """
         stop = self._fuse.add(second, messages)
         self._sent[second] = sum(each.sent for each in messages)
         self._stopped_us[second] = max((each.health.stopped_max_us for each in messages), default=0)
@@ -362,7 +433,9 @@ class Watching:
                 stop = found if stop is None or found.now else stop
         return stop
 
-    def _made(self, second: int, messages: Sequence[ShardSecond], whole: bool) -> Iterator[tuple[int, Objective, Mark]]:
+    def _made(
+        self, second: int, messages: Sequence[ShardSecond], whole: bool
+    ) -> Iterator[tuple[int, Objective, Mark]]:
         for each in self._watched:
             made = each.add(second, messages, whole=whole)
             if made is not None:
@@ -372,13 +445,15 @@ class Watching:
                 yield told.no, told.objective, made
 
     def chances(self, to_s: float) -> dict[int, BySecond]:
-        """What objectives are about, by their number, second by second of the measured part, which ended at `to_s`."""
+        """What objectives are about, by their number, second by second of the measured part, which
+        ended at `to_s`.
+        """
         found = {no: each.within(self._from_s, int(to_s)) for no, each in self._seconds.items()}
         return {no: each for no, each in found.items() if each is not None}
 
     def bursts(self, to_s: float) -> list[int]:
-        """The seconds of the measured part, which ended at `to_s`, in which generators sent at once what was overdue
-        after a stop; none where that is too little to matter.
+        """The seconds of the measured part, which ended at `to_s`, in which generators sent at once
+        what was overdue after a stop; none where that is too little to matter.
         """
         part = float(self._from_s), float(to_s)
         found = bursts(self._sent, self._stopped_us, *part)
@@ -401,7 +476,9 @@ class Watching:
         return sum(map(len, self.marks.values()))
 
     def replan(self, frozen: FrozenRun) -> None:
-        """The load, and with it the measured part, was changed from a second on that is still to come."""
+        """The load, and with it the measured part, was changed from a second on that is still to
+        come.
+        """
         still: list[_Watched | _Read] = [*self._watched, *self._read]
         for each in still:
             if each.at is not None:
@@ -409,8 +486,15 @@ class Watching:
 
     def _stop(self, objective: Objective) -> Ending:
         said = describe(objective, *names_of(self._frozen, objective))
-        times = f" missed {objective.in_a_row} times in a row" if objective.in_a_row > 1 else " missed"
-        return Ending(cause="stopped", by="objective", now=objective.then == "stop now", objective=said + times)
+        times = (
+            f" missed {objective.in_a_row} times in a row" if objective.in_a_row > 1 else " missed"
+        )
+        return Ending(
+            cause="stopped",
+            by="objective",
+            now=objective.then == "stop now",
+            objective=said + times,
+        )
 
 
 def _later(objective: Objective, frozen: FrozenRun, begin: int) -> Iterator[tuple[int, int]]:

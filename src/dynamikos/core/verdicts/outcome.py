@@ -22,24 +22,41 @@ from dynamikos.core.verdicts.bursts import is_over, not_for_bursts
 from dynamikos.core.verdicts.ending import FINISHED, Ending, of_words
 from dynamikos.core.verdicts.objectives import judgements_of, turned_away
 from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
-from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
+from dynamikos.core.verdicts.states import (
+    COULD_NOT_RUN,
+    MET,
+    MISSED,
+    NOT_JUDGED,
+    STOPPED,
+    WORDS,
+    State,
+    code_of,
+)
 
 MOST_FAILING = 100
 LOAD_SHARE = 0.98  # of what was planned: with less it is another load
 
 
 def told(judgement: Judgement) -> str:
-    """Its sentence, with the share that failed where it is more than 1 %, and how many intervals were missed."""
+    """Its sentence, with the share that failed where it is more than 1 %, and how many intervals
+    were missed.
+    """
     said = judgement.sentence
     if judgement.marks:
         missed = sum(each.word == "missed" for each in judgement.marks)
-        said += f" ({missed} of {sum(each.word != 'not judged' for each in judgement.marks)} intervals missed)"
-    return said + (f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else "")
+        said += (
+            f" ({missed} of {sum(each.word != 'not judged' for each in judgement.marks)} intervals "
+            "missed)"
+        )
+    return said + (
+        f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else ""
+    )
 
 
 class RowFigures(msgspec.Struct, frozen=True, kw_only=True):
-    """What became of one row of a crowd in the measured part. `users`: there on average; `rounds`: ended; shares in %
-    of its crowd, of what the plan's shares are of (visits, or users); the achieved one None where nothing came.
+    """What became of one row of a crowd in the measured part. `users`: there on average; `rounds`:
+    ended; shares in % of its crowd, of what the plan's shares are of (visits, or users); the
+    achieved one None where nothing came.
     """
 
     row: str
@@ -54,7 +71,9 @@ class RowFigures(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ArrivalFigures(msgspec.Struct, frozen=True, kw_only=True):
-    """Arrivals, or rounds at a held rate, of the whole run: all that were planned, and what became of them."""
+    """Arrivals, or rounds at a held rate, of the whole run: all that were planned, and what became
+    of them.
+    """
 
     planned: int = 0
     started: int = 0
@@ -63,8 +82,8 @@ class ArrivalFigures(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Outcome(msgspec.Struct, frozen=True, kw_only=True):
-    """`doubts` say what is not as it was meant to be; `exit_code` as in docs/run-command.md. `load_share`: the load
-    that was achieved, in parts of what was planned for the measured part.
+    """`doubts` say what is not as it was meant to be; `exit_code` as in docs/run-command.md.
+    `load_share`: the load that was achieved, in parts of what was planned for the measured part.
 
     Every field has a default: an outcome of an earlier day lacks some, and is shown all the same.
     """
@@ -79,7 +98,8 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     answered: int = 0
     failed: int = 0
     in_flight: int = 0
-    # sent once more, on a new connection, since a kept one was closed without a byte: no exchange of their own
+    # sent once more, on a new connection, since a kept one was closed without a byte: no exchange
+    # of their own
     reopened: int = 0
     late_share: float = 0.0
     peak_users: int = 0
@@ -88,9 +108,13 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     late_by: dict[str, int] = {}  # measured seconds (of every shard) by why they were late
     rounds_passed: int = 0
     rounds_failed: int = 0
-    rounds_in_all: tuple[int, int] | None = None  # passed and failed of the whole run, not of the measured part alone
+    rounds_in_all: tuple[int, int] | None = (
+        None  # passed and failed of the whole run, not of the measured part alone
+    )
     own_limits: int = 0
-    bursts: list[int] = []  # seconds after a stop of a generator in which it sent at once what was overdue
+    bursts: list[
+        int
+    ] = []  # seconds after a stop of a generator in which it sent at once what was overdue
     abandoned: int = 0  # exchanges that users left without waiting for them
     arrivals: ArrivalFigures | None = None
     late_rounds: int = 0  # of the measured part, that began later than they were planned
@@ -98,12 +122,15 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     stopped_by: str = ""  # the objective that ended the run, as a statement
     stopped_s: int = 0  # the second of the run that was its last
     trial: bool = False
-    left: int = 0  # users who did not wait for a step and left, and how often one was reloaded, in the whole run
+    # users who did not wait for a step and left, and how often one was reloaded, in the whole run
+    left: int = 0
     reloaded: int = 0
     changes: list[str] = []  # of the load while it ran, in words; such a run can be no baseline
     leavings: list[Leaving] = []  # users who left before their time
     failing: list[Failing] = []  # by values of dealt columns, the most failures first
-    carries: int | None = None  # users of this kind that one generator carries, as this run measured it
+    carries: int | None = (
+        None  # users of this kind that one generator carries, as this run measured it
+    )
     processor_share: float = 0.0  # that it used of one generator's core
     lost: list[str] = []  # generators
     load_share: float = 1.0
@@ -145,7 +172,9 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         missed = [each for each in every if each.word == "missed" and each.decides]
         open_ = [each for each in every if each.word == "not decided" and each.decides]
         if missed or self.stopped_by:
-            said = f"{len(missed)} of {len(every)} objectives missed: {'; '.join(map(told, missed))}."
+            said = (
+                f"{len(missed)} of {len(every)} objectives missed: {'; '.join(map(told, missed))}."
+            )
             lower = " At a lower load than planned." if self.load_share < LOAD_SHARE else ""
             stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
             return f"{said}{lower}{stopped}"
@@ -155,8 +184,17 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         if self.exit_code == NOT_JUDGED:
             why = next((each for each in every if each.word == "not judged" and each.decides), None)
             if self.load_share < LOAD_SHARE and why is None and every:
-                return f"Not judged: met at a lower load than planned. {self.doubts[0] if self.doubts else ''}".strip()
-            first = self.doubts[0] if self.doubts else f"{why.sentence}: {why.reason}." if why is not None else ""
+                return (
+                    "Not judged: met at a lower load than planned. "
+                    f"{self.doubts[0] if self.doubts else ''}"
+                ).strip()
+            first = (
+                self.doubts[0]
+                if self.doubts
+                else f"{why.sentence}: {why.reason}."
+                if why is not None
+                else ""
+            )
             return f"Not judged. {first}".strip()
         if not every:
             return "The run has no objectives, so there is nothing to meet or miss."
@@ -164,7 +202,10 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
             met = sum(each.word in ("met", "close") for each in every)
             within = "within its limit" if len(open_) == 1 else "within their limits"
             side = "on the side that counts as met" if over else within
-            return f"{met} of {len(every)} objectives met, {len(open_)} {side}, not decided: {told(open_[0])}."
+            return (
+                f"{met} of {len(every)} objectives met, {len(open_)} {side}, not decided: "
+                f"{told(open_[0])}."
+            )
         if any(each.word == "missed" for each in every):
             met = sum(each.word != "missed" for each in every)
             return f"{met} of {len(every)} objectives met, and none missed that decides."
@@ -175,15 +216,20 @@ _EMPTY = re.compile(r"(measured seconds(?: \(|: ))(\)|\.)")
 
 
 def _with_values(plain: dict[str, Any]) -> dict[str, Any]:
-    """Form 1 had how a run ended, and why users left, as sentences, and doubts about seconds that were late by causes
-    that nobody knew any more.
+    """Form 1 had how a run ended, and why users left, as sentences, and doubts about seconds that
+    were late by causes that nobody knew any more.
     """
     ending, retired = of_words(plain.pop("ended", "")), plain.pop("retired", None) or {}
     return {
         **plain,
-        "doubts": [_EMPTY.sub(r"\1their causes are not known\2", each) for each in plain.get("doubts") or []],
+        "doubts": [
+            _EMPTY.sub(r"\1their causes are not known\2", each)
+            for each in plain.get("doubts") or []
+        ],
         "ending": msgspec.to_builtins(ending),
-        "leavings": [msgspec.to_builtins(leaving_of(words, count)) for words, count in retired.items()],
+        "leavings": [
+            msgspec.to_builtins(leaving_of(words, count)) for words, count in retired.items()
+        ],
     }
 
 
@@ -197,7 +243,11 @@ def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigure
         figures = []
         for at, row in enumerate(crowd.rows):
             total = window.all_of("round", row=row.row)
-            users = window.row_seconds.get(places.first_row[no] + at, 0) / seconds if seconds > 0 else 0.0
+            users = (
+                window.row_seconds.get(places.first_row[no] + at, 0) / seconds
+                if seconds > 0
+                else 0.0
+            )
             ended = total.passed.n + total.failures + total.own + total.left
             figures.append((row, ended, total.failures + total.own, users))
         by_users = crowd.load.shares_of_users
@@ -239,32 +289,46 @@ def conclude(
 ) -> Outcome:
     """The outcome of a run.
 
-    `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost; `marks`
-    are those of objectives that are judged by interval, and `chances` the seconds of the others, see Watching.
-    `changes` of the load are in `frozen` already. `readings`: what probes told of the measures that objectives are
-    about. `bursts` are the seconds in which generators sent at once what was overdue, and `calm` makes the window
-    without them.
+    `window` holds the measured part, `whole` everything (for counters); `lost` names generators
+    that were lost; `marks` are those of objectives that are judged by interval, and `chances` the
+    seconds of the others, see Watching. `changes` of the load are in `frozen` already. `readings`:
+    what probes told of the measures that objectives are about. `bursts` are the seconds in which
+    generators sent at once what was overdue, and `calm` makes the window without them.
     """
     from_s, to_s = frozen.measured
     if changes:
-        to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
-    seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
-    judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings, chances=chances)
+        to_s = min(
+            to_s, max(from_s, float(whole.until_s))
+        )  # it may have been held until it was stopped
+    seconds = max(
+        0.0, min(to_s, float(whole.until_s)) - from_s
+    )  # a run that was ended is measured until then
+    judgements = judgements_of(
+        frozen, window, seconds, marks or {}, readings=readings, chances=chances
+    )
     if bursts and calm is not None and any(map(is_over, judgements)):
-        without = judgements_of(frozen, calm(bursts), seconds - len(bursts), marks or {}, readings=readings)
+        without = judgements_of(
+            frozen, calm(bursts), seconds - len(bursts), marks or {}, readings=readings
+        )
         judgements = not_for_bursts(judgements, without, len(bursts))
     figures = rows_of(frozen, window, seconds)
     share = load_share_of(frozen, window, seconds) if ending.is_whole or ending.objective else 1.0
     doubts = [*_lost(lost), *_own_doing(window, whole, ending), *_lower(share, window)]
     if whole.learned_late:
         doubts.append(
-            "A generator learned of a change of the load after its second, so it was not the same on all of them."
+            "A generator learned of a change of the load after its second, so it was not the same "
+            "on all of them."
         )
     kinds = {kind for each in LEVELS for kind in window.all_of(each).failed}
     if kinds and not window.all_of("step").passed.n:
-        one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
+        one = (
+            f"every failure is “{next(iter(kinds))}”"
+            if len(kinds) == 1
+            else f"{len(kinds)} kinds of failures"
+        )
         doubts.append(
-            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse"
+            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the "
+            "server's speed; rehearse"
             " the journey."
         )
     doubts.extend(_came_otherwise(frozen, window, whole, figures))
@@ -280,10 +344,19 @@ def conclude(
     late = window.late_seconds / window.seconds if window.seconds else 0.0
     rounds = window.all_of("round")
     if frozen.trial:
-        judgements = [replace(each, word="not judged", reason="a trial is too small to judge") for each in judgements]
+        judgements = [
+            replace(each, word="not judged", reason="a trial is too small to judge")
+            for each in judgements
+        ]
         doubts = [*_lost(lost), *_own_doing(window, whole, ending)]
         passed, failed = rounds.passed.n, rounds.failures + rounds.own
-        code = code if code in (STOPPED, COULD_NOT_RUN) else MET if passed and not failed and not doubts else MISSED
+        code = (
+            code
+            if code in (STOPPED, COULD_NOT_RUN)
+            else MET
+            if passed and not failed and not doubts
+            else MISSED
+        )
     rows = window.rows(seconds)
     return Outcome(
         ending=ending,
@@ -315,7 +388,9 @@ def conclude(
         reloaded=whole.reloaded,
         changes=[said(each) for each in changes],
         leavings=whole.leavings,
-        failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[:MOST_FAILING],
+        failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[
+            :MOST_FAILING
+        ],
         carries=whole.carries,
         processor_share=round(whole.processor_share, 4),
         stopped_by=ending.objective,
@@ -328,8 +403,9 @@ def conclude(
 
 
 def load_share_of(frozen: FrozenRun, window: Ledger, seconds: float) -> float:
-    """The load that was achieved in parts of what was planned, of the crowd that has least of it: users and the time in
-    which they were not stopped with their generator, arrivals and rounds of a held rate that were started.
+    """The load that was achieved in parts of what was planned, of the crowd that has least of it:
+    users and the time in which they were not stopped with their generator, arrivals and rounds of a
+    held rate that were started.
     """
     places, shares = frozen.places, [1.0]
     begin = int(frozen.measured[0])
@@ -337,7 +413,10 @@ def load_share_of(frozen: FrozenRun, window: Ledger, seconds: float) -> float:
     for no, crowd in enumerate(frozen.crowds):
         if not crowd.load.is_open and crowd.load.has_curve:
             planned = sum(crowd.planned(at)) if at else 0
-            there = sum(window.row_seconds.get(places.first_row[no] + row, 0) for row in range(len(crowd.rows)))
+            there = sum(
+                window.row_seconds.get(places.first_row[no] + row, 0)
+                for row in range(len(crowd.rows))
+            )
             if planned and window.row_seconds:
                 shares.append(there / planned * (1 - window.stopped_share))
     # one that was turned away is the ceiling's doing: it has its own sentence
@@ -351,7 +430,10 @@ def _lower(share: float, window: Ledger) -> Iterator[str]:
     if share < LOAD_SHARE:
         why = ""
         if window.stopped_share > 1 - LOAD_SHARE:
-            why = f": the generators' machine stopped them for {100 * window.stopped_share:.2g} % of the time"
+            why = (
+                f": the generators' machine stopped them for {100 * window.stopped_share:.2g} % of "
+                "the time"
+            )
         yield f"The load was {100 * share:.3g} % of what was planned{why}."
 
 
@@ -364,24 +446,34 @@ def _arrivals(frozen: FrozenRun, whole: Ledger) -> ArrivalFigures | None:
         return None
     started, turned_away, not_started = whole.arrivals
     return ArrivalFigures(
-        planned=sum(whole.arrivals), started=started, turned_away=turned_away, not_started=not_started
+        planned=sum(whole.arrivals),
+        started=started,
+        turned_away=turned_away,
+        not_started=not_started,
     )
 
 
-def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: Sequence[RowFigures]) -> Iterator[str]:
+def _came_otherwise(
+    frozen: FrozenRun, window: Ledger, whole: Ledger, figures: Sequence[RowFigures]
+) -> Iterator[str]:
     """Arrivals and shares that are not as they were planned."""
     why = turned_away(frozen, window)
     if why:
-        yield f"{why[0].upper()}{why[1:]}; raise the ceiling, or allow it in the plan ('turned_away_allowed')."
+        yield (
+            f"{why[0].upper()}{why[1:]}; raise the ceiling, or allow it in the plan "
+            "('turned_away_allowed')."
+        )
     if whole.arrivals[2]:
         yield (
-            f"{whole.arrivals[2]:,} arrivals could not be started within a second of their instant: the generators were"
+            f"{whole.arrivals[2]:,} arrivals could not be started within a second of their "
+            "instant: the generators were"
             " too slow, so load is missing."
         )
     held = sum(window.arrivals_measured)
     if held and window.late_rounds > 0.02 * held:
         yield (
-            f"{window.late_rounds:,} of {held:,} rounds began late: there were not enough free users for the rate;"
+            f"{window.late_rounds:,} of {held:,} rounds began late: there were not enough free "
+            "users for the rate;"
             " raise the ceiling."
         )
     for row in figures:
@@ -404,13 +496,16 @@ def _leaves(frozen: FrozenRun, row: RowFigures) -> bool:
 
 
 def _points(frozen: FrozenRun, row: RowFigures, figures: Sequence[RowFigures]) -> float:
-    """By how many points a row's share may be off. Rows of Poisson arrivals are drawn by lot: three standard errors,
-    where that is more.
+    """By how many points a row's share may be off. Rows of Poisson arrivals are drawn by lot: three
+    standard errors, where that is more.
     """
     crowd = next(each for each in frozen.crowds if each.crowd == row.crowd)
     if not crowd.load.by_lot:
         return SHARE_POINTS
-    part, n = row.share_planned / 100, sum(each.rounds for each in figures if each.crowd == row.crowd)
+    part, n = (
+        row.share_planned / 100,
+        sum(each.rounds for each in figures if each.crowd == row.crowd),
+    )
     return max(SHARE_POINTS, 300 * math.sqrt(part * (1 - part) / max(1, n)))
 
 
@@ -418,7 +513,10 @@ LEVELS = ("request", "embedded", "token", "item", "repeat")
 
 
 def _lost(names: Sequence[str]) -> Iterator[str]:
-    yield from (f"The generator {name} was lost, so its users and figures are missing from then on." for name in names)
+    yield from (
+        f"The generator {name} was lost, so its users and figures are missing from then on."
+        for name in names
+    )
 
 
 def limits_of(window: Ledger) -> Counter[str]:
@@ -437,10 +535,14 @@ def _own_doing(window: Ledger, whole: Ledger, ending: Ending) -> Iterator[str]:
     for each in whole.leavings:
         times = f"{each.count:,} time{'s' if each.count > 1 else ''}"
         if each.cause == "rows":
-            yield f"{times} a user left because {each.detail}; from then on there were fewer than planned."
+            yield (
+                f"{times} a user left because {each.detail}; from then on there were fewer than "
+                "planned."
+            )
         elif each.cause == "broke":
             yield (
-                f"{times} a user ended by an error of ours, not of the target ({each.detail}); log/generator.log, or"
+                f"{times} a user ended by an error of ours, not of the target ({each.detail}); "
+                "log/generator.log, or"
                 " what the command printed, has more. Please report it."
             )
     if ending.by == "disk":
@@ -451,6 +553,7 @@ def _own_doing(window: Ledger, whole: Ledger, ending: Ending) -> Iterator[str]:
     if limits:
         said = ", ".join(f"{count:,} × {what}" for what, count in sorted(limits.items()))
         yield (
-            f"The generators reached limits of their own machine ({said}): those requests are not the target's"
+            f"The generators reached limits of their own machine ({said}): those requests are not "
+            "the target's"
             " failures, and load is missing."
         )

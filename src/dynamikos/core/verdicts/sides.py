@@ -1,4 +1,6 @@
-"""Two slices of measured time side by side: what both have, by identity, those that differ most first."""
+"""Two slices of measured time side by side: what both have, by identity, those that differ most
+first.
+"""
 
 import math
 from collections.abc import Iterable, Sequence
@@ -13,8 +15,9 @@ Key = tuple[str, str, str, str]  # level, journey, step, request
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """A step or request in both slices, None where one has none of it. `times_as_long` is b's p95 over a's, None where
-    one of them is not known well enough; `more_failed` the difference of their shares of failures in percentage points.
+    """A step or request in both slices, None where one has none of it. `times_as_long` is b's p95
+    over a's, None where one of them is not known well enough; `more_failed` the difference of their
+    shares of failures in percentage points.
     """
 
     a: Row | None
@@ -32,7 +35,9 @@ class Pair:
     def differs(self) -> float:
         """How much, for the order: a doubled time counts as much as 20 points of failures."""
         ratio = abs(math.log2(self.times_as_long)) if self.times_as_long else 0.0
-        return ratio + abs(self.more_failed) / 20 + (1e3 if self.a is None or self.b is None else 0.0)
+        return (
+            ratio + abs(self.more_failed) / 20 + (1e3 if self.a is None or self.b is None else 0.0)
+        )
 
 
 def key_of(series: Series) -> Key:
@@ -40,8 +45,12 @@ def key_of(series: Series) -> Key:
     return series.level, series.journey, series.step, series.request
 
 
-def rows_of(ledger: Ledger, series: Iterable[Series], seconds: float, *, of_failed: bool = False) -> dict[Key, Row]:
-    """Those steps and requests of which there is something; with the times of what failed, where that is wanted."""
+def rows_of(
+    ledger: Ledger, series: Iterable[Series], seconds: float, *, of_failed: bool = False
+) -> dict[Key, Row]:
+    """Those steps and requests of which there is something; with the times of what failed, where
+    that is wanted.
+    """
     made = {}
     for each in series:
         if each.level in ("step", "request", "repeat", "item", "embedded"):

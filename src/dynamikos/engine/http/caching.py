@@ -1,7 +1,8 @@
-"""A user's HTTP cache (RFC 9111): what is kept of answers, how long it is fresh, and how it is asked about again.
+"""A user's HTTP cache (RFC 9111): what is kept of answers, how long it is fresh, and how it is
+asked about again.
 
-Pure: what the time is, and what was sent and came, is given. A private cache, as a browser's: `s-maxage` and `private`
-mean nothing to it.
+Pure: what the time is, and what was sent and came, is given. A private cache, as a browser's:
+`s-maxage` and `private` mean nothing to it.
 """
 
 import email.utils
@@ -16,12 +17,15 @@ Fields = Sequence[tuple[bytes, bytes]]
 HEURISTIC = 0.1  # of the time since it was changed (§4.2.2)
 MOST_SHARED, MOST_KEPT, MOST_ENTRIES = 256_000_000, 64_000_000, 2_000
 SAFE = frozenset(("GET", "HEAD", "OPTIONS", "TRACE"))
-KEPT_FIELDS = frozenset((b"content-length", b"content-encoding", b"transfer-encoding", b"connection"))  # not renewed
+KEPT_FIELDS = frozenset(
+    (b"content-length", b"content-encoding", b"transfer-encoding", b"connection")
+)  # not renewed
 
 
 class Entry(NamedTuple):
-    """An answer that is kept: since when (seconds of the wall clock), how old it was then, for how long it is fresh;
-    `asks` that it is never used without asking; `vary` are the request's fields that it depends on.
+    """An answer that is kept: since when (seconds of the wall clock), how old it was then, for how
+    long it is fresh; `asks` that it is never used without asking; `vary` are the request's fields
+    that it depends on.
     """
 
     headers: tuple[tuple[bytes, bytes], ...]
@@ -37,7 +41,9 @@ class Entry(NamedTuple):
         return not self.asks and self.age_s + (wall - self.since) < self.fresh_s
 
     def conditions(self) -> list[tuple[str, str]]:
-        """§4.3.1: the fields by which the server is asked whether it has changed; none when it can't be asked."""
+        """§4.3.1: the fields by which the server is asked whether it has changed; none when it
+        can't be asked.
+        """
         made = []
         for own, asked in ((b"etag", "If-None-Match"), (b"last-modified", "If-Modified-Since")):
             value = _field(self.headers, own)
@@ -52,7 +58,11 @@ class Entry(NamedTuple):
         merged += [each for each in headers if each[0].lower() in new]
         lifetime, asks = _lifetime(merged, heuristic=heuristic)
         return self._replace(
-            headers=tuple(merged), since=wall, age_s=_seconds(_field(headers, b"age")), fresh_s=lifetime, asks=asks
+            headers=tuple(merged),
+            since=wall,
+            age_s=_seconds(_field(headers, b"age")),
+            fresh_s=lifetime,
+            asks=asks,
         )
 
     def put_into(self, reply: Reply) -> None:
@@ -62,9 +72,12 @@ class Entry(NamedTuple):
         reply.read(self.headers)
 
 
-def entry_of(reply: Reply, sent: Mapping[str, str], wall: float, *, heuristic: bool, body: bytes = b"") -> Entry | None:
-    """What is kept of an answer to a GET (§3), if anything. `sent` are the request's fields in lower case. With
-    `heuristic` one that says nothing of its freshness is fresh for a tenth of the time since it was changed.
+def entry_of(
+    reply: Reply, sent: Mapping[str, str], wall: float, *, heuristic: bool, body: bytes = b""
+) -> Entry | None:
+    """What is kept of an answer to a GET (§3), if anything. `sent` are the request's fields in
+    lower case. With `heuristic` one that says nothing of its freshness is fresh for a tenth of the
+    time since it was changed.
     """
     if reply.status != 200:
         return None
@@ -74,7 +87,9 @@ def entry_of(reply: Reply, sent: Mapping[str, str], wall: float, *, heuristic: b
     if "no-store" in directives or vary.strip() == b"*":
         return None
     lifetime, asks = _lifetime(headers, heuristic=heuristic)
-    asks = asks or "cookie" in _names(vary)  # cookies are the jar's: whether they are the same is for the server to say
+    asks = asks or "cookie" in _names(
+        vary
+    )  # cookies are the jar's: whether they are the same is for the server to say
     made = Entry(
         headers=headers,
         body=body,
@@ -135,8 +150,8 @@ def _date(text: bytes | None) -> float | None:
 
 
 class Bodies:
-    """One copy of what many users keep; of at most `MOST_SHARED` bytes, so that pages that are never the same again
-    don't fill the memory of a long run.
+    """One copy of what many users keep; of at most `MOST_SHARED` bytes, so that pages that are
+    never the same again don't fill the memory of a long run.
     """
 
     def __init__(self) -> None:
@@ -149,7 +164,9 @@ class Bodies:
         key = hashlib.blake2b(body, digest_size=16).digest()
         found = self._kept.get(key)
         if found is None:
-            if self.size + len(body) > MOST_SHARED:  # users keep theirs; only what comes from now on is shared anew
+            if (
+                self.size + len(body) > MOST_SHARED
+            ):  # users keep theirs; only what comes from now on is shared anew
                 self._kept.clear()
                 self.size = 0
             self._kept[key] = found = body
@@ -158,7 +175,9 @@ class Bodies:
 
 
 class Cache:
-    """What one user keeps, by whole address: at most `MOST_ENTRIES` and `MOST_KEPT` bytes, else the oldest go."""
+    """What one user keeps, by whole address: at most `MOST_ENTRIES` and `MOST_KEPT` bytes, else the
+    oldest go.
+    """
 
     def __init__(self, bodies: Bodies, primed: Sequence[tuple[str, Entry]] = ()) -> None:
         self._bodies = bodies
@@ -172,7 +191,9 @@ class Cache:
             return None
         return found
 
-    def keep(self, url: str, reply: Reply, sent: Mapping[str, str], wall: float, *, heuristic: bool) -> None:
+    def keep(
+        self, url: str, reply: Reply, sent: Mapping[str, str], wall: float, *, heuristic: bool
+    ) -> None:
         """After an answer to a GET."""
         body = self._bodies.shared(reply.body) if not reply.cut else b""
         entry = None if reply.cut else entry_of(reply, sent, wall, heuristic=heuristic, body=body)

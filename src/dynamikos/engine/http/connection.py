@@ -20,12 +20,13 @@ QUEUED = 1 << 16  # a request with more bytes may still be on its way when the a
 class Arrivals:
     """What was read in one turn of the event loop, handed on when all of it was read.
 
-    Reading all sockets first and computing afterwards keeps code and data of the one in the processor's caches while it
-    is needed, and an answer's instant is when it was read, not when the answers before it were done with.
+    Reading all sockets first and computing afterwards keeps code and data of the one in the
+    processor's caches while it is needed, and an answer's instant is when it was read, not when the
+    answers before it were done with.
 
-    How long bytes may have been there before they were read is known, too: since the loop looked at its sockets before,
-    when there was nothing of it, this thread has computed for so long and no longer (what else it waited was for want
-    of work, or is a stop: `reporting.stops`).
+    How long bytes may have been there before they were read is known, too: since the loop looked at
+    its sockets before, when there was nothing of it, this thread has computed for so long and no
+    longer (what else it waited was for want of work, or is a stop: `reporting.stops`).
     """
 
     def __init__(self) -> None:
@@ -54,10 +55,11 @@ class Arrivals:
 
 
 class Connection:
-    """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for time-outs, `heads`
-    those seen, `arrivals` what all of them read.
+    """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for
+    time-outs, `heads` those seen, `arrivals` what all of them read.
 
-    It is an asyncio.Protocol by what it has, not by name: what is machine code can't derive from what isn't.
+    It is an asyncio.Protocol by what it has, not by name: what is machine code can't derive from
+    what isn't.
     """
 
     def __init__(self, watch: "set[Connection]", heads: Heads, arrivals: Arrivals) -> None:
@@ -77,7 +79,9 @@ class Connection:
         self._held: bytes | None = None
         self._patience: asyncio.TimerHandle | None = None
         self._pouring: asyncio.Task[None] | None = None
-        self._flowing: asyncio.Event | None = None  # while so much waits to be written that more has to wait
+        self._flowing: asyncio.Event | None = (
+            None  # while so much waits to be written that more has to wait
+        )
         self.alive = False
         self.idle_since = 0.0
         self.connect_parts_us = (-1, -1, -1)
@@ -89,7 +93,7 @@ class Connection:
         """See Link."""
         return self._taker
 
-    # asyncio's callbacks -----------------------------------------------------------------------------
+    # asyncio's callbacks --------------------------------------------------------------------------
 
     def connection_made(self, transport: Any) -> None:
         """`transport` is an asyncio.Transport, or does what one does."""
@@ -99,7 +103,9 @@ class Connection:
         self.alive = True
 
     def ask_in_full(self, through: str, more: str) -> None:
-        """From now on to a proxy: requests in absolute form (RFC 9112 §3.2.2), with the lines `more`."""
+        """From now on to a proxy: requests in absolute form (RFC 9112 §3.2.2), with the lines
+        `more`.
+        """
         self._through, self._more = through, more
 
     def data_received(self, data: bytes) -> None:
@@ -116,7 +122,9 @@ class Connection:
             self.close()  # bytes nobody asked for: the connection can't be trusted any more
             return
         if now < self._sent_at:  # they came before what is under way was sent
-            self._fail(Reopen("closed-idle", "the kept connection brought bytes that nobody had asked for"))
+            self._fail(
+                Reopen("closed-idle", "the kept connection brought bytes that nobody had asked for")
+            )
             return
         if self._started:
             self._feed(data, now)
@@ -183,21 +191,35 @@ class Connection:
         elif exc is not None and not isinstance(exc, OSError):
             self.broke(exc)
         elif not self._started and self.idle_since:
-            self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
+            self._fail(
+                Reopen("closed-idle", "the server closed the kept connection before it answered")
+            )
         elif not self._started:
-            self._fail(Failure("closed-early", "the server closed the connection without an answer"))
+            self._fail(
+                Failure("closed-early", "the server closed the connection without an answer")
+            )
         else:
             came = 0 if reader is None else reader.reply.bytes_in
-            self._fail(Failure("closed-mid-body", f"the server closed after {came:,} bytes of its answer"))
+            self._fail(
+                Failure("closed-mid-body", f"the server closed after {came:,} bytes of its answer")
+            )
 
     def broke(self, problem: Exception) -> None:
         """An error of ours, not the server's."""
         self._fail(Failure("engine-error", f"{type(problem).__name__}: {problem}"))
 
-    # use -------------------------------------------------------------------------------------------------
+    # use ------------------------------------------------------------------------------------------
 
     def send(
-        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+        self,
+        head: Head,
+        body: Body,
+        taker: Taker,
+        cookie: str,
+        trace: str,
+        span: int,
+        keep: bool,
+        at: float,
     ) -> None:
         """See Link."""
         self._taker, self._keep, self._sent_at = taker, keep, at
@@ -219,7 +241,9 @@ class Connection:
             self._held = held.content
             self._patience = asyncio.get_running_loop().call_later(CONTINUE_S, self._send_held)
         else:
-            self._pouring = asyncio.get_running_loop().create_task(self._pour(held.file), name="body")
+            self._pouring = asyncio.get_running_loop().create_task(
+                self._pour(held.file), name="body"
+            )
 
     def _send_held(self, *, wanted: bool = True) -> None:
         held, self._held = self._held, None
@@ -246,7 +270,11 @@ class Connection:
                     if self._flowing is not None:
                         await self._flowing.wait()
         except OSError as problem:
-            self._fail(Failure("body-file", f"the body's file can't be read: {problem.strerror or problem}"))
+            self._fail(
+                Failure(
+                    "body-file", f"the body's file can't be read: {problem.strerror or problem}"
+                )
+            )
 
     def pause_writing(self) -> None:
         if self._flowing is None:
@@ -258,7 +286,9 @@ class Connection:
             flowing.set()
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
-        """See Link. TLS 1.3 hands out its tickets after the handshake, so it is asked for when an answer is there."""
+        """See Link. TLS 1.3 hands out its tickets after the handshake, so it is asked for when an
+        answer is there.
+        """
         if self.tls is None:
             return False
         if self.tls.session is not None:
@@ -292,7 +322,9 @@ class Connection:
         waited = now - self._sent_at
         if waited > whole_s:
             self._fail(Failure("timeout-whole", f"no complete answer within {whole_s:g} s"))
-        elif waited > first_byte_s and (self._reader is None or not self._started or self._reader.interim):
+        elif waited > first_byte_s and (
+            self._reader is None or not self._started or self._reader.interim
+        ):
             self._fail(Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s"))
 
     def close(self) -> None:

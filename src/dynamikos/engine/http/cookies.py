@@ -28,8 +28,12 @@ class CookieJar:
     def __init__(self) -> None:
         self.cookies: dict[tuple[str, str, str], Cookie] = {}
 
-    def take(self, header: str, host: str, path: str, now: float, *, from_secure: bool = True) -> None:
-        """Stores one Set-Cookie header's value (§5.2, §5.3); what can't be one is ignored, as the RFC says."""
+    def take(
+        self, header: str, host: str, path: str, now: float, *, from_secure: bool = True
+    ) -> None:
+        """Stores one Set-Cookie header's value (§5.2, §5.3); what can't be one is ignored, as the
+        RFC says.
+        """
         pair, *attributes = header.split(";")
         name, sign, value = pair.partition("=")
         name, value = name.strip(), value.strip()
@@ -52,15 +56,22 @@ class CookieJar:
                 seconds = digits(text.removeprefix("-"))
                 if seconds is None:
                     continue
-                expires, aged = (now + seconds if seconds and not text.startswith("-") else 0.0), True
+                expires, aged = (
+                    (now + seconds if seconds and not text.startswith("-") else 0.0),
+                    True,
+                )
             elif key == "expires" and not aged:
                 try:
                     expires = parsedate_to_datetime(text).timestamp()
                 except (ValueError, TypeError, IndexError, OverflowError):
                     continue
-        if not host_only and (not domain_matches(host, domain) or (domain != host and is_public_suffix(domain))):
+        if not host_only and (
+            not domain_matches(host, domain) or (domain != host and is_public_suffix(domain))
+        ):
             return
-        if not host_only and is_public_suffix(domain):  # of the suffix itself: its own alone (§5.3, step 5)
+        if not host_only and is_public_suffix(
+            domain
+        ):  # of the suffix itself: its own alone (§5.3, step 5)
             host_only = True
         lower = name.lower()
         if (secure or lower.startswith(("__secure-", "__host-"))) and not (secure and from_secure):
@@ -74,7 +85,9 @@ class CookieJar:
         self.cookies[key3] = Cookie(name, value, domain, host_only, cookie_path, secure, expires)
 
     def header(self, host: str, path: str, secure: bool, now: float) -> str:
-        """The Cookie header's value for a request (§5.4), longest path first; empty when there is none."""
+        """The Cookie header's value for a request (§5.4), longest path first; empty when there is
+        none.
+        """
         if not self.cookies:
             return ""
         found = [
@@ -101,16 +114,16 @@ def suffixes() -> PublicSuffixList:
 
 @functools.lru_cache(maxsize=4096)
 def is_public_suffix(domain: str) -> bool:
-    """Whether anybody may have a name under `domain`, such as co.uk (the list that browsers use, shipped with the
-    application).
+    """Whether anybody may have a name under `domain`, such as co.uk (the list that browsers use,
+    shipped with the application).
     """
     return "." not in domain or bool(suffixes().is_public(domain))
 
 
 @functools.lru_cache(maxsize=4096)
 def keeps_secrets(scheme: str, host: str) -> bool:
-    """Whether cookies marked Secure come from there and go there: by TLS, or within this machine, as browsers have it
-    (RFC 6265bis §5.8.3; W3C Secure Contexts §3.1).
+    """Whether cookies marked Secure come from there and go there: by TLS, or within this machine,
+    as browsers have it (RFC 6265bis §5.8.3; W3C Secure Contexts §3.1).
     """
     if scheme == "https" or host == "localhost" or host.endswith(".localhost"):
         return True
@@ -131,4 +144,6 @@ def path_matches(path: str, cookie_path: str) -> bool:
     """§5.1.4."""
     if path == cookie_path or cookie_path == "/":
         return True
-    return path.startswith(cookie_path) and (cookie_path.endswith("/") or path[len(cookie_path)] == "/")
+    return path.startswith(cookie_path) and (
+        cookie_path.endswith("/") or path[len(cookie_path)] == "/"
+    )

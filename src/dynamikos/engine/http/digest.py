@@ -1,4 +1,6 @@
-"""Digest authentication (RFC 7616, and RFC 2617 without `qop`): the answer to a server's challenge."""
+"""Digest authentication (RFC 7616, and RFC 2617 without `qop`): the answer to a server's
+challenge.
+"""
 
 import hashlib
 from collections.abc import Callable
@@ -39,9 +41,15 @@ class Challenge:
             secret = hashed(secret, self.nonce, cnonce)
         asked = hashed(method, target)
         response = (
-            hashed(secret, self.nonce, nc, cnonce, self.qop, asked) if self.qop else hashed(secret, self.nonce, asked)
+            hashed(secret, self.nonce, nc, cnonce, self.qop, asked)
+            if self.qop
+            else hashed(secret, self.nonce, asked)
         )
-        who = hashed(user, self.realm) if self.userhash else user.replace("\\", "\\\\").replace('"', '\\"')
+        who = (
+            hashed(user, self.realm)
+            if self.userhash
+            else user.replace("\\", "\\\\").replace('"', '\\"')
+        )
         parts = [
             f'username="{who}"',
             f'realm="{self.realm}"',
@@ -60,8 +68,8 @@ class Challenge:
 
 
 def challenge_in(values: list[str]) -> Challenge | None:
-    """The strongest Digest challenge in the values of WWW-Authenticate headers that can be answered; None when there is
-    none.
+    """The strongest Digest challenge in the values of WWW-Authenticate headers that can be
+    answered; None when there is none.
     """
     best: Challenge | None = None
     order = ["md5", "md5-sess", "sha-256", "sha-256-sess", "sha-512-256", "sha-512-256-sess"]
@@ -71,7 +79,9 @@ def challenge_in(values: list[str]) -> Challenge | None:
             continue
         given = {
             name.lower(): text
-            for name, text in parse_keqv_list([part for part in parse_http_list(rest) if "=" in part]).items()
+            for name, text in parse_keqv_list(
+                [part for part in parse_http_list(rest) if "=" in part]
+            ).items()
         }
         if "nonce" not in given:
             continue
@@ -80,9 +90,13 @@ def challenge_in(values: list[str]) -> Challenge | None:
         if algorithm.lower() not in order or (offered and "auth" not in offered):
             continue
         found = Challenge(
-            given.get("realm", ""), given["nonce"], algorithm, "auth" if offered else "", given.get("opaque"),
+            given.get("realm", ""),
+            given["nonce"],
+            algorithm,
+            "auth" if offered else "",
+            given.get("opaque"),
             given.get("userhash", "").lower() == "true",
-        )  # fmt: skip
+        )
         if best is None or order.index(algorithm.lower()) > order.index(best.algorithm.lower()):
             best = found
     return best

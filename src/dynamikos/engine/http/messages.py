@@ -1,4 +1,6 @@
-"""A request as values: each version of HTTP writes them down in its own way (HTTP/1.1: `writing`)."""
+"""A request as values: each version of HTTP writes them down in its own way (HTTP/1.1:
+`writing`).
+"""
 
 from collections.abc import Collection, Iterable
 from pathlib import Path
@@ -10,7 +12,9 @@ DESCRIBING = frozenset(("content-length", "content-type"))  # a body that is not
 
 
 class Fields:
-    """Header fields that many requests have alike, prepared once. `text` is how HTTP/1.1 has them."""
+    """Header fields that many requests have alike, prepared once. `text` is how HTTP/1.1 has
+    them.
+    """
 
     __slots__ = ("pairs", "text")
 
@@ -33,9 +37,11 @@ class Base:
 
 
 class Head:
-    """The head of a request, without what is added to every exchange (length, cookies of the jar, trace).
+    """The head of a request, without what is added to every exchange (length, cookies of the jar,
+    trace).
 
-    What is fixed in its `base` goes before its `own` fields; `cookie` is a Cookie header of its own.
+    What is fixed in its `base` goes before its `own` fields; `cookie` is a Cookie header of its
+    own.
     """
 
     __slots__ = ("base", "cookie", "own")
@@ -52,22 +58,32 @@ class Head:
         return Head(self.base, (*self.own, (name, value)), self.cookie)
 
     def redirected(
-        self, method: str, target: str, host: str, *, keeps_body: bool, same_origin: bool, private: Collection[str]
+        self,
+        method: str,
+        target: str,
+        host: str,
+        *,
+        keeps_body: bool,
+        same_origin: bool,
+        private: Collection[str],
     ) -> "Head":
-        """For another address. Fields that describe a dropped body go (RFC 9110 §15.4); to another origin (scheme, host
-        and port, RFC 6454) those in `private`, in lower case, do, too.
+        """For another address. Fields that describe a dropped body go (RFC 9110 §15.4); to another
+        origin (scheme, host and port, RFC 6454) those in `private`, in lower case, do, too.
         """
         kept = [
             (name, value)
             for name, value in (*self.base.fixed.pairs, *self.own)
-            if (keeps_body or name.lower() not in DESCRIBING) and (same_origin or name.lower() not in private)
+            if (keeps_body or name.lower() not in DESCRIBING)
+            and (same_origin or name.lower() not in private)
         ]
         base = Base(method, target, self.base.host if same_origin else host, Fields(kept))
         return Head(base, cookie=self.cookie if same_origin or "cookie" not in private else "")
 
 
 class Held:
-    """A body that is sent apart from its head: bytes once the server asks for them (RFC 9110 §10.1.1), or a file."""
+    """A body that is sent apart from its head: bytes once the server asks for them (RFC 9110
+    §10.1.1), or a file.
+    """
 
     __slots__ = ("content", "file", "size")
 
@@ -79,7 +95,9 @@ class Held:
             try:
                 self.size = file.stat().st_size
             except OSError as problem:
-                raise Failure("body-file", f"{file.name} can't be read: {problem.strerror or problem}") from problem
+                raise Failure(
+                    "body-file", f"{file.name} can't be read: {problem.strerror or problem}"
+                ) from problem
 
 
 Body = bytes | Held

@@ -12,8 +12,8 @@ from dynamikos.engine.failures import Failure
 
 
 class Reply(View):
-    """A reply as it came in, which captures and checks look at. Instants are the clock's seconds; `body` is empty
-    unless it was to be kept, and what it unpacks to once it was looked at.
+    """A reply as it came in, which captures and checks look at. Instants are the clock's seconds;
+    `body` is empty unless it was to be kept, and what it unpacks to once it was looked at.
     """
 
     seen: "KnownHead | None" = None  # its head, where no parser had to look at it
@@ -27,8 +27,11 @@ class Reply(View):
     own_s = 0.0  # how long its last bytes may have been there before they were read
     keep_alive = True
     set_cookies: Sequence[bytes] | None = None
-    encoding = b""  # the content encodings of all headers of that name (RFC 9110 §5.3); empty when there are none
-    opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
+    # the content encodings of all headers of that name (RFC 9110 §5.3); empty when there are none
+    encoding = b""
+    opened_us: tuple[int, int, int] | None = (
+        None  # dns, connect, ssl, when the connection was opened for it
+    )
     resumed = False  # whether its TLS session was that of an earlier connection
     unpacked = False  # whether `body` is what was packed
 
@@ -43,7 +46,9 @@ class Reply(View):
     def read(self, headers: Headers) -> None:
         """What a parser found in its head."""
         self._headers = headers
-        encodings = [value for key, value in headers if len(key) == 16 and key.lower() == b"content-encoding"]
+        encodings = [
+            value for key, value in headers if len(key) == 16 and key.lower() == b"content-encoding"
+        ]
         if encodings:
             self.encoding = b", ".join(encodings)
 
@@ -56,19 +61,30 @@ class Reply(View):
 
 
 SHAPE = re.compile(
-    rb"HTTP/1\.1 ([2-9][0-9][0-9])(?: [^\r\n\0]*)?\r\n(?:[!#$%&'*+.^_`|~0-9A-Za-z-]+:[^\r\n\0]*\r\n)*\r\n\Z"
+    rb"HTTP/1\.1 ([2-9][0-9][0-9])(?: "
+    rb"[^\r\n\0]*)?\r\n(?:[!#$%&'*+.^_`|~0-9A-Za-z-]+:[^\r\n\0]*\r\n)*\r\n\Z"
 )
 LENGTH = re.compile(rb"[0-9]{1,18}")
 MOST_KNOWN, FILLED_S, PAUSE_S = 512, 20.0, 60.0
 
 
 class KnownHead:
-    """What the head of an answer says that is framed by one Content-Length and leaves the connection open."""
+    """What the head of an answer says that is framed by one Content-Length and leaves the
+    connection open.
+    """
 
     __slots__ = ("_headers", "_raw", "encoding", "length", "set_cookies", "status")
 
-    def __init__(self, raw: bytes, status: int, length: int, cookies: list[bytes] | None, encoding: bytes) -> None:
-        self._raw, self.status, self.length, self.set_cookies, self.encoding = raw, status, length, cookies, encoding
+    def __init__(
+        self, raw: bytes, status: int, length: int, cookies: list[bytes] | None, encoding: bytes
+    ) -> None:
+        self._raw, self.status, self.length, self.set_cookies, self.encoding = (
+            raw,
+            status,
+            length,
+            cookies,
+            encoding,
+        )
         self._headers: list[tuple[bytes, bytes]] | None = None
 
     @property
@@ -81,10 +97,11 @@ class KnownHead:
 
 
 class Heads:
-    """Reads heads of the simple kind (RFC 9112 §6.3) without a parser, and the same bytes once only.
+    """Reads heads of the simple kind (RFC 9112 §6.3) without a parser, and the same bytes once
+    only.
 
-    Heads that differ with every answer are read each time and not remembered: learning rests for a minute when the
-    memory was full within seconds.
+    Heads that differ with every answer are read each time and not remembered: learning rests for a
+    minute when the memory was full within seconds.
     """
 
     def __init__(self, now: Callable[[], float] = time.perf_counter) -> None:
@@ -125,7 +142,13 @@ def read_head(head: bytes) -> KnownHead | None:
     length, many = _one(low, head, b"\r\ncontent-length:")
     encoding, too_many = _one(low, head, b"\r\ncontent-encoding:")
     connection, of_them = _one(low, head, b"\r\nconnection:")
-    if many or too_many or of_them or not LENGTH.fullmatch(length) or connection.lower() not in (b"", b"keep-alive"):
+    if (
+        many
+        or too_many
+        or of_them
+        or not LENGTH.fullmatch(length)
+        or connection.lower() not in (b"", b"keep-alive")
+    ):
         return None
     cookies: list[bytes] | None = None
     at = low.find(b"\r\nset-cookie:")
@@ -178,8 +201,8 @@ class ReplyReader:
         self.begin(head_only=False, keep=False)
 
     def begin(self, *, head_only: bool, keep: bool) -> None:
-        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a status ≥ 400, and an
-        encoded one, always).
+        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a
+        status ≥ 400, and an encoded one, always).
         """
         self.reply: Reply = Reply()
         self._headers = []
@@ -198,23 +221,29 @@ class ReplyReader:
         if self._head is not None:
             self._head += data
             if len(self._head) > MAX_HEAD and b"\r\n\r\n" not in self._head[:MAX_HEAD]:
-                raise Failure("protocol", f"the head of the answer has more than {MAX_HEAD:,} bytes")
+                raise Failure(
+                    "protocol", f"the head of the answer has more than {MAX_HEAD:,} bytes"
+                )
         try:
             self._parser.feed_data(data)
         except httptools.HttpParserUpgrade:
             self._finish()
         except httptools.HttpParserError as problem:
-            # what follows the answer is none: it is complete, and the connection can't be trusted any more
+            # what follows the answer is none: it is complete, and the connection can't be trusted
+            # any more
             if self._done:
                 self.reply.keep_alive = False
             elif not self._unfolded():
                 raise Failure(
-                    "protocol", f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}"
+                    "protocol",
+                    f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}",
                 ) from problem
         return self.reply if self._done else None
 
     def _unfolded(self) -> bool:
-        """Reads a head with folded lines once more, each fold a space (RFC 9112 §5.2); false where there is none."""
+        """Reads a head with folded lines once more, each fold a space (RFC 9112 §5.2); false where
+        there is none.
+        """
         head = bytes(self._head or b"")
         end = head.find(b"\r\n\r\n")
         plain = FOLD.sub(b" ", head[:end] if end >= 0 else head) + (head[end:] if end >= 0 else b"")
@@ -231,7 +260,9 @@ class ReplyReader:
         return True
 
     def end_of_stream(self) -> Reply | None:
-        """The server closed: a complete reply if its end was to be the close (RFC 9112 §6.3), else None."""
+        """The server closed: a complete reply if its end was to be the close (RFC 9112 §6.3), else
+        None.
+        """
         if self._until_close and not self._done:
             self._finish()
             self.reply.keep_alive = False
@@ -242,7 +273,7 @@ class ReplyReader:
     def started(self) -> bool:
         return self.reply.bytes_in > 0
 
-    # httptools' callbacks --------------------------------------------------------------------------
+    # httptools' callbacks -------------------------------------------------------------------------
 
     def on_message_begin(self) -> None:
         if self._done:  # a second answer to one request

@@ -1,8 +1,9 @@
 """A connection that is as slow as its user's line: between asyncio's transport and our Connection.
 
-What arithmetic says holds: a round trip to connect, one more for TLS 1.3 (two before that), one an exchange, and bytes
-divided by the rate, which all of a user's connections share. There is no slow start. Reading is paused meanwhile and
-the socket's buffer is small, so that the server can't send faster either.
+What arithmetic says holds: a round trip to connect, one more for TLS 1.3 (two before that), one an
+exchange, and bytes divided by the rate, which all of a user's connections share. There is no slow
+start. Reading is paused meanwhile and the socket's buffer is small, so that the server can't send
+faster either.
 """
 
 import asyncio
@@ -19,9 +20,13 @@ AT_ONCE_S = 0.0005
 
 
 class Line:
-    """What one user's connections share: bytes/s down and up, seconds there and back, jitter of them."""
+    """What one user's connections share: bytes/s down and up, seconds there and back, jitter of
+    them.
+    """
 
-    def __init__(self, down: float, up: float, trip_s: float, jitter_s: float, stream: random.Random) -> None:
+    def __init__(
+        self, down: float, up: float, trip_s: float, jitter_s: float, stream: random.Random
+    ) -> None:
         self._down, self._up, self._trip_s, self._jitter_s = down, up, trip_s, jitter_s
         self._stream = stream
         self._down_free = self._up_free = 0.0
@@ -99,11 +104,13 @@ class Shaped(asyncio.Protocol):
     def unsent(self) -> int:
         return sum(len(data) for _, data in self._going)
 
-    # asyncio's callbacks -----------------------------------------------------------------------------
+    # asyncio's callbacks --------------------------------------------------------------------------
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         self._transport = transport  # type: ignore[assignment]  # of another loop than asyncio's, perhaps
-        limits = getattr(transport, "set_read_buffer_limits", None)  # a TLS layer would read on while it is paused
+        limits = getattr(
+            transport, "set_read_buffer_limits", None
+        )  # a TLS layer would read on while it is paused
         if limits is not None:
             limits(high=LEAST_BUFFER, low=LEAST_BUFFER // 4)
         self.inner.connection_made(_Slow(self, transport))  # type: ignore[arg-type]
@@ -132,7 +139,7 @@ class Shaped(asyncio.Protocol):
     def resume_writing(self) -> None:
         self.inner.resume_writing()
 
-    # what waits --------------------------------------------------------------------------------------
+    # what waits -----------------------------------------------------------------------------------
 
     def send(self, data: bytes) -> None:
         """A request, or more of it."""

@@ -1,4 +1,6 @@
-"""The recorder's own certificate authority: made once an installation, 90 days, its key readable by its owner only."""
+"""The recorder's own certificate authority: made once an installation, 90 days, its key readable by
+its owner only.
+"""
 
 import base64
 import datetime
@@ -32,25 +34,32 @@ class Authority:
         if key_path.exists() and self.path.exists():
             self._certificate = x509.load_pem_x509_certificate(self.path.read_bytes())
             key = serialization.load_pem_private_key(key_path.read_bytes(), None)
-            if self._certificate.not_valid_after_utc > now + datetime.timedelta(days=1) and isinstance(
-                key, ec.EllipticCurvePrivateKey
-            ):
+            if self._certificate.not_valid_after_utc > now + datetime.timedelta(
+                days=1
+            ) and isinstance(key, ec.EllipticCurvePrivateKey):
                 self._key = key
                 return
         self._key = ec.generate_private_key(ec.SECP256R1())
-        name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "Dynamikos recorder of this installation")])
+        name = x509.Name(
+            [x509.NameAttribute(NameOID.COMMON_NAME, "Dynamikos recorder of this installation")]
+        )
         self._certificate = (
             self._begun(name, self._key.public_key())
             .issuer_name(name)
             .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-            .add_extension(x509.KeyUsage(False, False, False, False, False, True, True, False, False), critical=True)
+            .add_extension(
+                x509.KeyUsage(False, False, False, False, False, True, True, False, False),
+                critical=True,
+            )
             .sign(self._key, hashes.SHA256())
         )
         descriptor = os.open(key_path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file:
             file.write(
                 self._key.private_bytes(
-                    serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+                    serialization.Encoding.PEM,
+                    serialization.PrivateFormat.PKCS8,
+                    serialization.NoEncryption(),
                 )
             )
         self.path.write_bytes(self.pem())
@@ -60,15 +69,17 @@ class Authority:
         return self._certificate.public_bytes(serialization.Encoding.PEM)
 
     def key_hash(self) -> str:
-        """SHA-256 of its public key (SubjectPublicKeyInfo), base64: how a browser started for it is told to trust it,
-        and nothing else.
+        """SHA-256 of its public key (SubjectPublicKeyInfo), base64: how a browser started for it is
+        told to trust it, and nothing else.
         """
         public = self._key.public_key().public_bytes(
             serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
         )
         return base64.b64encode(hashlib.sha256(public).digest()).decode()
 
-    def _begun(self, subject: x509.Name, public: ec.EllipticCurvePublicKey) -> x509.CertificateBuilder:
+    def _begun(
+        self, subject: x509.Name, public: ec.EllipticCurvePublicKey
+    ) -> x509.CertificateBuilder:
         return (
             x509.CertificateBuilder()
             .subject_name(subject)
@@ -89,7 +100,9 @@ class Authority:
         except ValueError:
             alternative = x509.DNSName(host)
         certificate = (
-            self._begun(x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, host[:64])]), key.public_key())
+            self._begun(
+                x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, host[:64])]), key.public_key()
+            )
             .issuer_name(self._certificate.subject)
             .add_extension(x509.SubjectAlternativeName([alternative]), critical=False)
             .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
@@ -103,7 +116,9 @@ class Authority:
             os.chmod(file.name, 0o600)
             file.write(
                 key.private_bytes(
-                    serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+                    serialization.Encoding.PEM,
+                    serialization.PrivateFormat.PKCS8,
+                    serialization.NoEncryption(),
                 )
             )
             file.write(certificate.public_bytes(serialization.Encoding.PEM) + self.pem())

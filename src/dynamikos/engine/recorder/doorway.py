@@ -1,7 +1,8 @@
-"""The doorway: the target under a local host name, so that an ordinary browser records by simply clicking through.
+"""The doorway: the target under a local host name, so that an ordinary browser records by simply
+clicking through.
 
-The browser gets pages with the target's addresses rewritten and without its content policy, integrity marks and HSTS;
-the recording keeps the target's own addresses, headers and bytes.
+The browser gets pages with the target's addresses rewritten and without its content policy,
+integrity marks and HSTS; the recording keeps the target's own addresses, headers and bytes.
 """
 
 import asyncio
@@ -16,10 +17,20 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.listener import Listener, Upstream
-from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head, status_of
+from dynamikos.engine.recorder.messages import (
+    Broken,
+    Head,
+    Kept,
+    body,
+    framing,
+    read_head,
+    status_of,
+)
 from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
 
-OWN_COOKIE = re.compile(r"dynamikos(-[0-9a-f]{8})?(-form|-theme)?\s*\Z")  # this product's, and no other's
+OWN_COOKIE = re.compile(
+    r"dynamikos(-[0-9a-f]{8})?(-form|-theme)?\s*\Z"
+)  # this product's, and no other's
 TEXTS = ("text/html", "text/css", "javascript", "json", "xml", "text/plain", "manifest")
 POLICIES = (
     "content-security-policy",
@@ -46,8 +57,8 @@ def is_own(pair: str) -> bool:
 
 
 class Doorway(Listener):
-    """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a host name of its
-    own below `name`.
+    """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a
+    host name of its own below `name`.
     """
 
     def __init__(
@@ -63,12 +74,15 @@ class Doorway(Listener):
         super().__init__(own_ports, trust)
         self._record = record
         self._agreed = tuple(map(parse_target, self._targets))
-        self._hosts = {(name if number == 0 else f"{number}-{name}"): each for number, each in enumerate(self._targets)}
+        self._hosts = {
+            (name if number == 0 else f"{number}-{name}"): each
+            for number, each in enumerate(self._targets)
+        }
 
     def address(self, number: int = 0) -> str:
         return f"http://{list(self._hosts)[number]}:{self._port}"
 
-    # rewriting -----------------------------------------------------------------------------------------
+    # rewriting ------------------------------------------------------------------------------------
 
     def outward(self, text: str) -> str:
         """The target's addresses as the doorway's (for the browser)."""
@@ -137,7 +151,8 @@ class Doorway(Listener):
                 parts = [
                     part
                     for part in value.split(";")
-                    if part.strip().split("=")[0].strip().lower() not in ("domain", "secure", "partitioned")
+                    if part.strip().split("=")[0].strip().lower()
+                    not in ("domain", "secure", "partitioned")
                 ]
                 parts = [part for part in parts if part.strip().lower() != "samesite=none"]
                 if is_own(parts[0]):
@@ -148,21 +163,31 @@ class Doorway(Listener):
             headers.append((name, value))
         return Head(head.first, headers)
 
-    # connections ---------------------------------------------------------------------------------------
+    # connections ----------------------------------------------------------------------------------
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
+    async def _serve(
+        self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> None:
         while True:
             head = await read_head(reader)
             if head is None or not await self._pass(head, reader, writer, upstream):
                 return
 
     async def _pass(
-        self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+        self,
+        head: Head,
+        reader: asyncio.StreamReader,
+        writer: asyncio.StreamWriter,
+        upstream: Upstream,
     ) -> bool:
         host = (head.get("host") or "").partition(":")[0].lower()
         target = self._hosts.get(host)
         if target is None:
-            writer.write(simple_answer("421 Misdirected Request", f"this doorway answers to {self.address()} only"))
+            writer.write(
+                simple_answer(
+                    "421 Misdirected Request", f"this doorway answers to {self.address()} only"
+                )
+            )
             await writer.drain()
             return False
         origin = origin_of(target)
@@ -175,7 +200,11 @@ class Doorway(Listener):
             if changed != raw:
                 raw = changed
                 asked = Head(
-                    asked.first, [(n, str(len(raw)) if n.lower() == "content-length" else v) for n, v in asked.headers]
+                    asked.first,
+                    [
+                        (n, str(len(raw)) if n.lower() == "content-length" else v)
+                        for n, v in asked.headers
+                    ],
                 )
                 sent = Kept(bytearray(raw), len(raw))
         method, path = asked.first.split(" ")[:2]
@@ -199,13 +228,17 @@ class Doorway(Listener):
         except (Failure, Broken, OSError) as problem:
             passing.error = getattr(problem, "detail", "") or str(problem) or type(problem).__name__
             if passing.answer is None:
-                writer.write(simple_answer("502 Bad Gateway", f"the target failed: {passing.error}"))
+                writer.write(
+                    simple_answer("502 Bad Gateway", f"the target failed: {passing.error}")
+                )
                 await writer.drain()
             return False
         finally:
             self._record(passing.exchange())
 
-    async def _answer(self, passing: Passing, streams: Streams, writer: asyncio.StreamWriter) -> bool:
+    async def _answer(
+        self, passing: Passing, streams: Streams, writer: asyncio.StreamWriter
+    ) -> bool:
         while True:
             answer = await read_head(streams.reader)
             if answer is None:
@@ -234,7 +267,9 @@ class Doorway(Listener):
             whole = passing.reply.data
             data = self._rewritten(bytes(whole), answer, kind)
             if data is not None:
-                shown = shown.without("content-length", "transfer-encoding", "content-encoding", "etag")
+                shown = shown.without(
+                    "content-length", "transfer-encoding", "content-encoding", "etag"
+                )
                 shown.headers.append(("Content-Length", str(len(data))))
                 writer.write(shown.to_bytes() + data)
             else:  # not what it says it is: as it came
@@ -251,7 +286,9 @@ class Doorway(Listener):
                 writer.write(piece)
                 await writer.drain()
             await writer.drain()
-        closes = "close" in (answer.get("connection") or "").lower() or answer.first.startswith("HTTP/1.0 ")
+        closes = "close" in (answer.get("connection") or "").lower() or answer.first.startswith(
+            "HTTP/1.0 "
+        )
         return size != -2 and not closes
 
     def _rewritten(self, data: bytes, answer: Head, kind: str) -> bytes | None:

@@ -13,7 +13,9 @@ Upstream = dict[Origin, Streams]
 
 
 class Listener(ABC):
-    """Each client is served by `_serve` with connections to targets of its own; a broken client ends only itself."""
+    """Each client is served by `_serve` with connections to targets of its own; a broken client
+    ends only itself.
+    """
 
     def __init__(self, own_ports: frozenset[int], trust: str | None) -> None:
         self._own, self._trust = own_ports, trust
@@ -36,8 +38,12 @@ class Listener(ABC):
         await asyncio.gather(*self._clients, return_exceptions=True)
 
     @abstractmethod
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
-        """One client, until it is gone; connections to targets are left in `upstream` to be closed."""
+    async def _serve(
+        self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> None:
+        """One client, until it is gone; connections to targets are left in `upstream` to be
+        closed.
+        """
 
     async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         task = asyncio.current_task()

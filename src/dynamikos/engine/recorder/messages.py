@@ -1,4 +1,6 @@
-"""HTTP/1.1 messages as they pass: heads parsed, bodies handed on byte for byte while a copy is decoded (RFC 9112)."""
+"""HTTP/1.1 messages as they pass: heads parsed, bodies handed on byte for byte while a copy is
+decoded (RFC 9112).
+"""
 
 import asyncio
 from collections.abc import AsyncIterator
@@ -38,7 +40,9 @@ class Head:
 
     def without(self, *names: str) -> "Head":
         gone = {name.lower() for name in names}
-        return Head(self.first, [(key, value) for key, value in self.headers if key.lower() not in gone])
+        return Head(
+            self.first, [(key, value) for key, value in self.headers if key.lower() not in gone]
+        )
 
     def to_bytes(self) -> bytes:
         lines = "".join(f"{name}: {value}\r\n" for name, value in self.headers)
@@ -47,7 +51,9 @@ class Head:
 
 @dataclass(slots=True)
 class Kept:
-    """What is kept of a body that passed: its first bytes without chunk framing, and how many there were."""
+    """What is kept of a body that passed: its first bytes without chunk framing, and how many there
+    were.
+    """
 
     data: bytearray = field(default_factory=bytearray)
     size: int = 0
@@ -123,7 +129,8 @@ def framing(head: Head, *, answer_to: str = "", status: int = 0) -> int:
 
 
 async def body(reader: asyncio.StreamReader, size: int, kept: Kept) -> AsyncIterator[bytes]:
-    """The raw pieces of a body of `framing` size, as they come; `kept` gets them without chunk framing.
+    """The raw pieces of a body of `framing` size, as they come; `kept` gets them without chunk
+    framing.
 
     Raises Broken.
     """
@@ -162,12 +169,16 @@ async def _chunks(reader: asyncio.StreamReader, kept: Kept) -> AsyncIterator[byt
             while left:
                 piece = await reader.read(min(PIECE, left))
                 if not piece:
-                    raise Broken(f"the stream ended within a chunk, after {kept.size:,} bytes of body")
+                    raise Broken(
+                        f"the stream ended within a chunk, after {kept.size:,} bytes of body"
+                    )
                 left -= len(piece)
                 kept.add(piece)
                 yield piece
             yield await reader.readexactly(2)
     except (asyncio.IncompleteReadError, asyncio.LimitOverrunError) as short:
-        raise Broken(f"the stream ended between chunks, after {kept.size:,} bytes of body") from short
+        raise Broken(
+            f"the stream ended between chunks, after {kept.size:,} bytes of body"
+        ) from short
     except ValueError as wrong:
         raise Broken("a chunk's size is no number") from wrong

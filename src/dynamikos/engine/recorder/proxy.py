@@ -39,13 +39,19 @@ class Proxy(Listener):
         return any(each.covers(*origin) for each in self._listed)
 
     async def _open(self, origin: Origin, *, secure: bool = True) -> Streams:
-        """For a host that is not listed, the person's own browser asks: it is let through, but never to this product or
-        metadata.
+        """For a host that is not listed, the person's own browser asks: it is let through, but
+        never to this product or metadata.
         """
         agreed = (
             self._listed
             if self._is_listed(origin)
-            else (AgreedTarget(scheme="https" if origin[0] == "https" else "http", host=origin[1], port=origin[2]),)
+            else (
+                AgreedTarget(
+                    scheme="https" if origin[0] == "https" else "http",
+                    host=origin[1],
+                    port=origin[2],
+                ),
+            )
         )
         inside_too = self._is_listed(origin) or not self._credentials
         return await open_streams(
@@ -58,7 +64,9 @@ class Proxy(Listener):
         given = (head.get("proxy-authorization") or "").partition(" ")[2]
         return hmac.compare_digest(given, base64.b64encode(self._credentials.encode()).decode())
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
+    async def _serve(
+        self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> None:
         while True:
             head = await read_head(reader)
             if head is None:
@@ -67,8 +75,12 @@ class Proxy(Listener):
             target = rest.rpartition(" ")[0]
             if not self._allowed(head):
                 writer.write(
-                    simple_answer("407 Proxy Authentication Required", "name and word are needed").replace(
-                        b"\r\nConnection", b'\r\nProxy-Authenticate: Basic realm="recording"\r\nConnection', 1
+                    simple_answer(
+                        "407 Proxy Authentication Required", "name and word are needed"
+                    ).replace(
+                        b"\r\nConnection",
+                        b'\r\nProxy-Authenticate: Basic realm="recording"\r\nConnection',
+                        1,
                     )
                 )
                 await writer.drain()
@@ -78,11 +90,17 @@ class Proxy(Listener):
                 return
             origin, address, onward = onward_of(head)
             record = self._record if self._is_listed(origin) else None
-            if not await pass_on(onward, address, origin, (reader, writer), upstream, self._open, record):
+            if not await pass_on(
+                onward, address, origin, (reader, writer), upstream, self._open, record
+            ):
                 return
 
     async def _connect(
-        self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+        self,
+        target: str,
+        reader: asyncio.StreamReader,
+        writer: asyncio.StreamWriter,
+        upstream: Upstream,
     ) -> None:
         host, port = host_and_port(target)
         origin: Origin = ("https", host, port)
@@ -100,5 +118,7 @@ class Proxy(Listener):
             if head is None:
                 return
             path = head.first.split(" ")[1] if head.first.count(" ") >= 2 else "/"
-            if not await pass_on(head, base + path, origin, (reader, writer), upstream, self._open, self._record):
+            if not await pass_on(
+                head, base + path, origin, (reader, writer), upstream, self._open, self._record
+            ):
                 return

@@ -1,4 +1,6 @@
-"""One client connection: requests taken, passed on, answers passed back, each exchange recorded truthfully."""
+"""One client connection: requests taken, passed on, answers passed back, each exchange recorded
+truthfully.
+"""
 
 import asyncio
 import time
@@ -11,7 +13,16 @@ from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.recorder.messages import Broken, Head, Kept, Misplaced, body, framing, read_head, status_of
+from dynamikos.engine.recorder.messages import (
+    Broken,
+    Head,
+    Kept,
+    Misplaced,
+    body,
+    framing,
+    read_head,
+    status_of,
+)
 
 HOP_BY_HOP = ("proxy-connection", "proxy-authorization", "proxy-authenticate")
 Streamed = tuple[asyncio.StreamReader, asyncio.StreamWriter]
@@ -21,7 +32,9 @@ Record = Callable[[Exchange], None]
 
 @dataclass(slots=True)
 class Passing:
-    """An exchange while it passes. `url` is the target's own; `client` and `target` heads may differ in a doorway."""
+    """An exchange while it passes. `url` is the target's own; `client` and `target` heads may
+    differ in a doorway.
+    """
 
     url: str
     method: str
@@ -37,7 +50,9 @@ class Passing:
     error: str = ""
 
     def exchange(self) -> Exchange:
-        """What is kept. A body that can't be decoded is kept as it came; one that was cut says so in `error`."""
+        """What is kept. A body that can't be decoded is kept as it came; one that was cut says so
+        in `error`.
+        """
         now = time.perf_counter()
         error = self.error
         answer = None
@@ -50,10 +65,15 @@ class Passing:
                 except ValueError as problem:
                     error = error or f"kept as it came: {problem}"
             if self.reply.size > self.reply.limit:
-                error = error or f"only the first {self.reply.limit:,} of {self.reply.size:,} bytes are kept"
+                error = (
+                    error
+                    or f"only the first {self.reply.limit:,} of {self.reply.size:,} bytes are kept"
+                )
             answer = Answer(
                 status=self.status,
-                reason=self.answer.first.split(" ", 2)[2] if self.answer.first.count(" ") > 1 else "",
+                reason=self.answer.first.split(" ", 2)[2]
+                if self.answer.first.count(" ") > 1
+                else "",
                 headers=tuple(self.answer.headers),
                 body=data,
                 size_bytes=self.reply.size,
@@ -62,14 +82,23 @@ class Passing:
         dns, connect, ssl = self.opened_us
         return Exchange(
             sent=Sent(
-                method=self.method, url=self.url, headers=tuple(self.sent.headers), body=bytes(self.request.data)
+                method=self.method,
+                url=self.url,
+                headers=tuple(self.sent.headers),
+                body=bytes(self.request.data),
             ),
             answer=answer,
             timings=Timings(
                 dns_us=dns,
                 connect_us=connect,
                 ssl_us=ssl,
-                wait_us=max(0, round((first - self.started) * 1e6) - max(0, dns) - max(0, connect) - max(0, ssl)),
+                wait_us=max(
+                    0,
+                    round((first - self.started) * 1e6)
+                    - max(0, dns)
+                    - max(0, connect)
+                    - max(0, ssl),
+                ),
                 receive_us=round((now - first) * 1e6),
             ),
             error=error,
@@ -81,7 +110,8 @@ def simple_answer(status: str, text: str) -> bytes:
     """An answer of the recorder itself, said as such."""
     data = f"Dynamikos recorder: {text}\n".encode()
     return (
-        f"HTTP/1.1 {status}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {len(data)}\r\nConnection:"
+        f"HTTP/1.1 {status}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: "
+        f"{len(data)}\r\nConnection:"
         " close\r\n\r\n".encode()
         + data
     )
@@ -96,7 +126,9 @@ async def pass_on(
     open_: Open,
     record: Record | None,
 ) -> bool:
-    """Passes one request and its answer unchanged; true when both sides can go on. Records it if `record` is given."""
+    """Passes one request and its answer unchanged; true when both sides can go on. Records it if
+    `record` is given.
+    """
     reader, writer = client
     method = head.first.split(" ", 1)[0]
     passing = Passing(url=url, method=method, sent=head)
@@ -142,13 +174,17 @@ async def pass_on(
             record(passing.exchange())
 
 
-async def _send(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, size: int, kept: Kept) -> None:
+async def _send(
+    reader: asyncio.StreamReader, writer: asyncio.StreamWriter, size: int, kept: Kept
+) -> None:
     async for piece in body(reader, size, kept):
         writer.write(piece)
         await writer.drain()
 
 
-async def answer_back(passing: Passing, streams: Streams, writer: asyncio.StreamWriter, asked: Head) -> bool:
+async def answer_back(
+    passing: Passing, streams: Streams, writer: asyncio.StreamWriter, asked: Head
+) -> bool:
     """Passes the answer back as it comes; true when the connections can be used again."""
     while True:
         answer = await read_head(streams.reader)
@@ -168,13 +204,16 @@ async def answer_back(passing: Passing, streams: Streams, writer: asyncio.Stream
         writer.write(piece)
         await writer.drain()
     await writer.drain()
-    closes = "close" in (answer.get("connection") or "").lower() or "close" in (asked.get("connection") or "").lower()
+    closes = (
+        "close" in (answer.get("connection") or "").lower()
+        or "close" in (asked.get("connection") or "").lower()
+    )
     return size != -2 and not closes and not answer.first.startswith("HTTP/1.0 ")
 
 
 def onward_of(head: Head) -> tuple[Origin, str, Head]:
-    """Of a request to a proxy (RFC 9112, 3.2.2): where it goes, its address, and what is passed on. Raises Misplaced
-    for what is none.
+    """Of a request to a proxy (RFC 9112, 3.2.2): where it goes, its address, and what is passed on.
+    Raises Misplaced for what is none.
     """
     method, _, rest = head.first.partition(" ")
     target, _, version = rest.rpartition(" ")
@@ -182,7 +221,9 @@ def onward_of(head: Head) -> tuple[Origin, str, Head]:
     if parts.scheme != "http" or not parts.hostname:
         raise Misplaced("this is a proxy: set it as one in the browser, don't open it as a page")
     onward = head.without(*HOP_BY_HOP)
-    onward.first = f"{method} {parts.path or '/'}{f'?{parts.query}' if parts.query else ''} {version}"
+    onward.first = (
+        f"{method} {parts.path or '/'}{f'?{parts.query}' if parts.query else ''} {version}"
+    )
     return ("http", parts.hostname, port_of(parts, 80)), target.partition("#")[0], onward
 
 

@@ -16,18 +16,35 @@ Buckets = np.typing.NDArray[np.int64]
 Rows = np.typing.NDArray[np.void]
 Seconds = np.typing.NDArray[np.float64]
 Lost = Callable[[Seconds, Seconds], Microseconds]  # of samples from and to instants of the clock
-# A request that passed: its series, the series of the step that it is all of or −1; instants at which it was due, its
-# last exchange began (−1 where that was noted apart) and was sent, its first and last byte came; bytes of all its
-# exchanges; how many checks it passed, all of them; how much of its time was the generator's own doing at most.
-PASSED = np.dtype([
-    (name, "f8")
-    for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks", "own")
-])  # fmt: skip
+# A request that passed: its series, the series of the step that it is all of or −1; instants at
+# which it was due, its last exchange began (−1 where that was noted apart) and was sent, its first
+# and last byte came; bytes of all its exchanges; how many checks it passed, all of them; how much
+# of its time was the generator's own doing at most.
+PASSED = np.dtype(
+    [
+        (name, "f8")
+        for name in (
+            "series",
+            "step",
+            "due",
+            "began",
+            "sent",
+            "first",
+            "last",
+            "bytes_out",
+            "bytes_in",
+            "checks",
+            "own",
+        )
+    ]
+)
 pack_passed = struct.Struct("11d").pack
 # a step or a round that passed
 STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8"), ("own", "f8")])
 pack_stretch = struct.Struct("4d").pack
-TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
+TRIP = np.dtype(
+    [("began", "f8"), ("last", "f8")]
+)  # an exchange that was answered and is in no row of PASSED
 
 
 def microseconds(seconds: Seconds) -> Microseconds:
@@ -68,15 +85,21 @@ class Cell:
     )
 
     def __init__(self) -> None:
-        self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
-        self.connects = self.connect = self.handshakes = self.tls = self.resumed = self.left = self.cached = 0
+        self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = (
+            self.tries
+        ) = 0
+        self.connects = self.connect = self.handshakes = self.tls = self.resumed = self.left = (
+            self.cached
+        ) = 0
         self.hist: list[Buckets] = []  # of samples, piece by piece
         self.ttfb: list[Buckets] = []
         self.failed: dict[str, int] = {}
         self.failed_hist: dict[int, int] = {}
         self.cut: dict[int, int] = {}
         self.cut_sum = 0
-        self.samples: list[Rows] = []  # as they are noted: what of each was the generator's doing follows at the end
+        self.samples: list[
+            Rows
+        ] = []  # as they are noted: what of each was the generator's doing follows at the end
 
     def wire(self, no: int, lost: "Lost | None" = None) -> SeriesSecond:
         """`lost`: what samples can have lost by stops of the process."""
@@ -109,12 +132,14 @@ class Cell:
         )
 
     def _lowered(self, lost: "Lost | None") -> tuple[int, bytes, int]:
-        """(what each sample can have lost at most, µs; the distribution without what each can have lost, where that is
-        more than QUIET_US; the smallest sample where it is not).
+        """(what each sample can have lost at most, µs; the distribution without what each can have
+        lost, where that is more than QUIET_US; the smallest sample where it is not).
         """
         if not self.samples:
             return 0, b"", 0
-        due, last, late = (np.concatenate([each[name] for each in self.samples]) for name in ("due", "last", "own"))
+        due, last, late = (
+            np.concatenate([each[name] for each in self.samples]) for name in ("due", "last", "own")
+        )
         durations, own = microseconds(last - due), np.maximum(microseconds(late), 0)
         if lost is not None:
             own = own + lost(due, last)

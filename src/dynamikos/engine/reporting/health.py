@@ -1,4 +1,6 @@
-"""The generator measures itself: processor, lateness of planned instants, loop stalls, memory, sockets."""
+"""The generator measures itself: processor, lateness of planned instants, loop stalls, memory,
+sockets.
+"""
 
 import asyncio
 import time
@@ -12,8 +14,8 @@ from dynamikos.engine.reporting.stops import Stops
 
 
 def _waited() -> tuple[int, int]:
-    """(ns that this process's main thread has been ready to go on without a processor, how often it was given one)
-    (Linux, Documentation/scheduler/sched-stats).
+    """(ns that this process's main thread has been ready to go on without a processor, how often it
+    was given one) (Linux, Documentation/scheduler/sched-stats).
     """
     try:
         _, waited_ns, times = Path("/proc/self/schedstat").read_text().split()
@@ -80,7 +82,9 @@ class HealthWatch:
         memory = self._process.memory_info().rss
         waited, throttled, took = _waited(), _throttled_us(), max(1e-6, wall - self._wall)
         waited_s, times = (waited[0] - self._waited[0]) / 1e9, waited[1] - self._waited[1]
-        stopped_s, long_s, longest_s = self._stops.take(wall, waited_s / times if times > 0 else 0.0)
+        stopped_s, long_s, longest_s = self._stops.take(
+            wall, waited_s / times if times > 0 else 0.0
+        )
         stolen = getattr(machine, "steal", 0.0) - getattr(self._machine, "steal", 0.0)
         health = Health(
             cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),

@@ -11,13 +11,19 @@ FOLLOWED = 5000  # exchanges of users that are followed, of a shard
 
 
 class Choice:
-    """Says whether an exchange is worth keeping: failing ones by kind, the slowest of each step, a random sample."""
+    """Says whether an exchange is worth keeping: failing ones by kind, the slowest of each step, a
+    random sample.
+    """
 
-    def __init__(self, seed: random.Random, keep: Keep | None = None, *, everything: bool = False) -> None:
+    def __init__(
+        self, seed: random.Random, keep: Keep | None = None, *, everything: bool = False
+    ) -> None:
         self._everything, self._random, self._keep = everything, seed, keep or Keep()
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
-        self._sampled = self.logged = self.followed = 0  # samples, lines of logs, and what users did that are followed
+        self._sampled = self.logged = self.followed = (
+            0  # samples, lines of logs, and what users did that are followed
+        )
         self.floor: dict[int, int] = {}
         self.until = (
             0 if everything else self._skip() if self._keep.sampled else sys.maxsize
@@ -48,11 +54,15 @@ class Choice:
         return True
 
     def _skip(self) -> int:
-        """How many to let pass until the next sample: one in a hundred, drawn at once instead of each time."""
+        """How many to let pass until the next sample: one in a hundred, drawn at once instead of
+        each time.
+        """
         return 1 + int(self._random.expovariate(0.01))
 
     def slowest(self, series: int, duration_us: int) -> str:
-        if duration_us <= self.floor.get(series, -1):  # the hot path looks at `floor` itself before it calls
+        if duration_us <= self.floor.get(
+            series, -1
+        ):  # the hot path looks at `floor` itself before it calls
             return ""
         most = self._keep.slowest
         if not most:

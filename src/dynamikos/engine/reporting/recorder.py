@@ -4,7 +4,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 import numpy as np
-import numpy.ma  # np.unique loads it when it is first called: a third of a second, in the middle of a run
+
+# np.unique loads it when it is first called: a third of a second, in the middle of a run
+import numpy.ma
 import numpy.typing
 
 from dynamikos.core.failure_kinds import LeavingCause
@@ -40,10 +42,12 @@ class Tallies(Protocol):
 class Recorder:
     """Counts. `begin` is the clock's instant of second 0; all instants are the clock's seconds.
 
-    What went well is only noted, in plain lists, and counted by `count` in numpy a thousand at a time: on the path of
-    every exchange a note costs a tenth of what counting costs. Users may append to the lists themselves.
+    What went well is only noted, in plain lists, and counted by `count` in numpy a thousand at a
+    time: on the path of every exchange a note costs a tenth of what counting costs. Users may
+    append to the lists themselves.
 
-    That an exchange was sent is counted when it has ended, or when its second is closed and it is still on the wire.
+    That an exchange was sent is counted when it has ended, or when its second is closed and it is
+    still on the wire.
     """
 
     def __init__(
@@ -54,19 +58,25 @@ class Recorder:
         first_checks: dict[int, int] | None = None,
         older: Sequence[Older] = (),
     ) -> None:
-        """`measured_to` is the instant at which the measured part ends: what is under way then counts there.
-        `first_checks`: by series of a request the number of its first check. `older`: the objectives for which is
-        counted what is under way for too long.
+        """`measured_to` is the instant at which the measured part ends: what is under way then
+        counts there. `first_checks`: by series of a request the number of its first check. `older`:
+        the objectives for which is counted what is under way for too long.
         """
         self._older = older
         self.first_checks = first_checks or {}
         self.shard, self.begin, self.measured_to = shard, begin, measured_to
-        self._in_flight = 0  # of all that was sent, what is neither answered nor failed, up to the last closed second
+        # of all that was sent, what is neither answered nor failed, up to the last closed second
+        self._in_flight = 0
         self._seconds: dict[int, Second] = {}
         self.closed = -1
-        self._hot: tuple[int, Second] = (-1, Second())  # the second that checks were last counted in
+        self._hot: tuple[int, Second] = (
+            -1,
+            Second(),
+        )  # the second that checks were last counted in
         self.users: dict[str, int] = {}
-        self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending, which was then
+        self.flying: dict[
+            int, float
+        ] = {}  # exchanges on the wire: number → instant of sending, which was then
         self.trips: list[tuple[float, float]] = []  # rows of TRIP
         self.stretches: list[bytes] = []  # rows of STRETCH, packed
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
@@ -80,7 +90,9 @@ class Recorder:
 
     def _numbered(self, number: int) -> Second:
         if number <= self.closed:
-            number = self.closed + 1  # its message is sent: counted in the next one rather than lost
+            number = (
+                self.closed + 1
+            )  # its message is sent: counted in the next one rather than lost
         found = self._seconds.get(number)
         if found is None:
             found = self._seconds[number] = Second()
@@ -113,7 +125,9 @@ class Recorder:
                     self._count(second, int(whole["step"][0]), whole)
 
     def _exchanged(self, rows: Rows) -> None:
-        """Exchanges that were answered, by the seconds in which they were sent and in which they came."""
+        """Exchanges that were answered, by the seconds in which they were sent and in which they
+        came.
+        """
         apart = rows["began"] < 0
         if apart.any():
             rows = rows[~apart]
@@ -128,8 +142,8 @@ class Recorder:
         return list(zip(seconds.tolist(), counts.tolist(), strict=True))
 
     def _count(self, second: Second, no: int, rows: Rows, *, exchanges: bool = False) -> None:
-        """Counts rows of one series that ended in one second; those that were under way at the end of the measured part
-        there, too.
+        """Counts rows of one series that ended in one second; those that were under way at the end
+        of the measured part there, too.
         """
         due, last = rows["due"], rows["last"]
         durations = microseconds(last - due)
@@ -146,11 +160,17 @@ class Recorder:
 
     def _parts(self, rows: Rows) -> "Iterator[tuple[Second, int, Rows]]":
         """Rows by the second in which they ended, and series."""
-        keys = ((rows["last"] - self.begin).astype(np.int64) << SERIES_BITS) + rows["series"].astype(np.int64)
+        keys = ((rows["last"] - self.begin).astype(np.int64) << SERIES_BITS) + rows[
+            "series"
+        ].astype(np.int64)
         for key in np.unique(keys).tolist():
-            yield self._numbered(key >> SERIES_BITS), key & ((1 << SERIES_BITS) - 1), rows[keys == key]
+            yield (
+                self._numbered(key >> SERIES_BITS),
+                key & ((1 << SERIES_BITS) - 1),
+                rows[keys == key],
+            )
 
-    # exchanges on the wire ---------------------------------------------------------------------------
+    # exchanges on the wire ------------------------------------------------------------------------
 
     def landed(self, number: int, instant: float, *, failed: bool) -> None:
         """An exchange that was on the wire has ended."""
@@ -168,9 +188,11 @@ class Recorder:
         if int(began - self.begin) <= self.closed:
             self._second(began).sent -= 1
 
-    def opened(self, series: int, instant: float, parts_us: tuple[int, int, int], *, resumed: bool) -> None:
-        """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what
-        did not happen.
+    def opened(
+        self, series: int, instant: float, parts_us: tuple[int, int, int], *, resumed: bool
+    ) -> None:
+        """A connection was opened for a request of `series`: (name looked up, connected, TLS
+        agreed) in µs, −1 for what did not happen.
         """
         cell = self._second(instant).cell(series)
         dns, connect, tls = parts_us
@@ -184,7 +206,7 @@ class Recorder:
     def reopened(self, instant: float) -> None:
         self._second(instant).reopened += 1
 
-    # series --------------------------------------------------------------------------------------------
+    # series ---------------------------------------------------------------------------------------
 
     def passed(self, series: int, begun: float, ended: float, own_s: float = 0.0) -> None:
         """A step or round passed; `own_s` of its time may have been the generator's own doing."""
@@ -192,12 +214,26 @@ class Recorder:
         if len(self.stretches) >= BATCH:
             self.count()
 
-    def answered(self, series: int, due: float, reply: Reply, bytes_out: int = 0, bytes_in: int = 0) -> None:
-        """What is performed beside the requests passed: its exchanges are noted already. The bytes are those of all,
-        or the reply's.
+    def answered(
+        self, series: int, due: float, reply: Reply, bytes_out: int = 0, bytes_in: int = 0
+    ) -> None:
+        """What is performed beside the requests passed: its exchanges are noted already. The bytes
+        are those of all, or the reply's.
         """
         out, into = bytes_out or reply.bytes_out, bytes_in or reply.bytes_in
-        row = pack_passed(series, -1, due, -1, reply.sent_at, reply.first_at, reply.last_at, out, into, 0, reply.own_s)
+        row = pack_passed(
+            series,
+            -1,
+            due,
+            -1,
+            reply.sent_at,
+            reply.first_at,
+            reply.last_at,
+            out,
+            into,
+            0,
+            reply.own_s,
+        )
         self.passed_requests.append(row)
         if len(self.passed_requests) >= BATCH:
             self.count()
@@ -226,7 +262,9 @@ class Recorder:
             second.carry(series).cut_off(round((self.measured_to - begun) * 1e6))
 
     def checks(self, instant: float, first: int, count: int, failed: Sequence[int]) -> None:
-        """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
+        """The `count` checks of a request, numbered from `first`, were asked; those in `failed`
+        were not passed.
+        """
         hot = self._hot
         number = int(instant - self.begin)
         if number == hot[0] and number > self.closed:
@@ -283,9 +321,11 @@ class Recorder:
         """A round began later than it was planned."""
         self._second(instant).late_rounds += 1
 
-    def abandoned(self, numbers: Iterable[int], instant: float, under_way: Sequence[tuple[int, float]]) -> None:
-        """Exchanges that a user leaves without waiting for them; (series, due) of all that it had under way, which
-        count with their age.
+    def abandoned(
+        self, numbers: Iterable[int], instant: float, under_way: Sequence[tuple[int, float]]
+    ) -> None:
+        """Exchanges that a user leaves without waiting for them; (series, due) of all that it had
+        under way, which count with their age.
         """
         second = self._second(instant)
         for number in numbers:
@@ -327,17 +367,20 @@ class Recorder:
             self.users[new] = self.users.get(new, 0) + 1
 
     def look(self, second: int, under_way: Sequence[tuple[int, float]] = ()) -> None:
-        """Users by state, and by row, at the end of a second; and of what is `under_way`, (series, due), how much is
-        too old for an objective.
+        """Users by state, and by row, at the end of a second; and of what is `under_way`, (series,
+        due), how much is too old for an objective.
         """
         now = self.begin + second + 1
         late = {
-            each.no: sum(series in each.series and (now - due) * 1e6 > each.limit_us for series, due in under_way)
+            each.no: sum(
+                series in each.series and (now - due) * 1e6 > each.limit_us
+                for series, due in under_way
+            )
             for each in self._older
         }
         self._gauges[second] = Gauges(self.users, self.rows, late)
 
-    # messages ------------------------------------------------------------------------------------------
+    # messages -------------------------------------------------------------------------------------
 
     def close(
         self,
@@ -350,8 +393,9 @@ class Recorder:
         under_way: Sequence[tuple[int, float]] = (),
         lost: Lost | None = None,
     ) -> list[ShardSecond]:
-        """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is
-        (series, due) of what has not ended with the last one; `lost` says what samples can have lost by stops.
+        """The messages of all seconds up to `number`, empty ones too; they can't change any more.
+        `under_way` is (series, due) of what has not ended with the last one; `lost` says what
+        samples can have lost by stops.
         """
         ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self.measured_to]
         self.count()
@@ -384,7 +428,9 @@ class Recorder:
         return messages
 
     def _note_sent(self, number: int) -> None:
-        """What is still on the wire counts as sent in its second, for all seconds up to `number`."""
+        """What is still on the wire counts as sent in its second, for all seconds up to
+        `number`.
+        """
         for began in self.flying.values():
             if self.closed < (second := int(began - self.begin)) <= number:
                 self._numbered(second).sent += 1

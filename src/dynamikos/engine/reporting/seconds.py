@@ -36,9 +36,9 @@ class Second:
     def __init__(self) -> None:
         self.cells: dict[int, Cell] = {}
         self.carried: dict[int, Cell] = {}
-        self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = (
-            self.checks_failed
-        ) = 0
+        self.sent = self.answered = self.failed = self.reopened = self.skipped = (
+            self.checks_passed
+        ) = self.checks_failed = 0
         self.abandoned = self.late_rounds = self.learned_late = self.left = self.reloaded = 0
         self.arrivals = [0, 0, 0]  # as ARRIVED
         self.leavings: dict[tuple[LeavingCause, str], int] = {}
@@ -80,8 +80,8 @@ class Second:
         lost: Lost | None = None,
         by_value: ByValue | None = None,
     ) -> ShardSecond:
-        """Of second `number`. `still_open`: (series, age in µs) of what has not ended with the last one; `lost` says
-        what samples can have lost by stops.
+        """Of second `number`. `still_open`: (series, age in µs) of what has not ended with the last
+        one; `lost` says what samples can have lost by stops.
         """
         return ShardSecond(
             shard=shard,
@@ -119,8 +119,8 @@ class Second:
 
 
 class Gauges:
-    """What is there at the end of a second: users by state, users by row, and by objective how much of what is under
-    way is too old for it.
+    """What is there at the end of a second: users by state, users by row, and by objective how much
+    of what is under way is too old for it.
     """
 
     __slots__ = ("older", "rows", "users")

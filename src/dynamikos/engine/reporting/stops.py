@@ -1,11 +1,13 @@
-"""Times in which the generator's process could not run: what they can have added to a response time.
+"""Times in which the generator's process could not run: what they can have added to a response
+time.
 
-Seen by a thread in C inside the process (`dynamikos.machine.stops`): a Python thread would wait for the loop, and
-another process sees neither a stop of this one nor its place in the run queue. That thread has a processor of its own,
-which a machine's host may take from it while the loop goes on, or leave to it while the loop's is taken. So a timer of
-the loop stands beside it: between two beats of it the loop was stopped for as long as it was late and did not compute,
-or as the thread saw; and never for longer than it was late. Without a compiler there is the timer alone. Since each
-sample's begin and end are known, it can have lost at most what of it the process could not run.
+Seen by a thread in C inside the process (`dynamikos.machine.stops`): a Python thread would wait for
+the loop, and another process sees neither a stop of this one nor its place in the run queue. That
+thread has a processor of its own, which a machine's host may take from it while the loop goes on,
+or leave to it while the loop's is taken. So a timer of the loop stands beside it: between two beats
+of it the loop was stopped for as long as it was late and did not compute, or as the thread saw; and
+never for longer than it was late. Without a compiler there is the timer alone. Since each sample's
+begin and end are known, it can have lost at most what of it the process could not run.
 """
 
 import asyncio
@@ -28,9 +30,10 @@ Microseconds = NDArray[np.int64]
 
 
 def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[float, float, float]]:
-    """Stops of the loop as (end, lost, late) in order, one between two beats at most: how long it was stopped, and how
-    late it was, of which some may have been its own computing. `beats`: (begun to wait, went on, computed meanwhile) in
-    order; `seen`: stops of the process as its thread saw them, (end, lost) in order.
+    """Stops of the loop as (end, lost, late) in order, one between two beats at most: how long it
+    was stopped, and how late it was, of which some may have been its own computing. `beats`: (begun
+    to wait, went on, computed meanwhile) in order; `seen`: stops of the process as its thread saw
+    them, (end, lost) in order.
     """
     made, at = [], 0
     for begun, went_on, computed in beats:
@@ -51,16 +54,18 @@ def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[flo
 
 
 def unnoted(mean_wait_s: float) -> float:
-    """What a sample can have lost by waits for a processor that are too short to be stops, s. `mean_wait_s`: the mean
-    one, over all times the process was given a processor. Beside others that want it most waits are naught and a few
-    take a millisecond or two, so one may well be twenty times the mean; alone on its processor it waits some µs.
+    """What a sample can have lost by waits for a processor that are too short to be stops, s.
+    `mean_wait_s`: the mean one, over all times the process was given a processor. Beside others
+    that want it most waits are naught and a few take a millisecond or two, so one may well be
+    twenty times the mean; alone on its processor it waits some µs.
     """
     return min(LEAST_S, SPREAD * mean_wait_s) if mean_wait_s > SHARED_S else 0.0
 
 
 def stopped_before(stops: list[tuple[float, float]]) -> tuple[Seconds, Seconds]:
-    """(instants, how long the process could not run before each) of stops as (end, lost) in order: between the instants
-    that is linear. When exactly a stop began is known to EVERY_S, so each is taken as that much longer.
+    """(instants, how long the process could not run before each) of stops as (end, lost) in order:
+    between the instants that is linear. When exactly a stop began is known to EVERY_S, so each is
+    taken as that much longer.
     """
     ends, lost = (np.array(each) for each in zip(*stops, strict=True))
     begins = ends - lost - EVERY_S
@@ -82,7 +87,9 @@ class Stops:
         self._seen: list[tuple[float, float]] = []  # by the thread, of beats that are still to come
         self._timer: asyncio.TimerHandle | None = None
         self._begun = self._computed = 0.0  # of the beat at hand
-        self._before: tuple[Seconds, Seconds] | None = None  # see stopped_before; None: there are none
+        self._before: tuple[Seconds, Seconds] | None = (
+            None  # see stopped_before; None: there are none
+        )
         self._unnoted_us = 0.0  # in what was taken last
 
     @property
@@ -120,22 +127,31 @@ class Stops:
         return [(self._buffer[2 * at], self._buffer[2 * at + 1]) for at in range(count)]
 
     def take(self, now: float, mean_wait_s: float = 0.0) -> tuple[float, float, float]:
-        """(s in all, in long ones, the longest) of what was noted since this was asked last. `mean_wait_s`: see
-        `unnoted`.
+        """(s in all, in long ones, the longest) of what was noted since this was asked last.
+        `mean_wait_s`: see `unnoted`.
         """
         self._unnoted_us = unnoted(mean_wait_s) * 1e6
         self._seen += self._taken()
         fresh = pieces(self._beats, self._seen)
         self._seen = [each for each in self._seen if each[0] > self._begun]
         self._beats = []
-        # when in it the loop was stopped is not known, so a sample may have lost all of what it was late
-        self._known = [each for each in self._known if each[0] > now - KEPT_S] + [(end, late) for end, _, late in fresh]
+        # when in it the loop was stopped is not known, so a sample may have lost all of what it was
+        # late
+        self._known = [each for each in self._known if each[0] > now - KEPT_S] + [
+            (end, late) for end, _, late in fresh
+        ]
         self._before = stopped_before(self._known) if self._known else None
         lengths = [lost for _, lost, _ in fresh]
-        return sum(lengths), sum(each for each in lengths if each >= LONG_S), max(lengths, default=0.0)
+        return (
+            sum(lengths),
+            sum(each for each in lengths if each >= LONG_S),
+            max(lengths, default=0.0),
+        )
 
     def lost(self, begun: Seconds, ended: Seconds) -> Microseconds:
-        """What samples from and to these instants of the clock can have lost at most, µs; shape as given."""
+        """What samples from and to these instants of the clock can have lost at most, µs; shape as
+        given.
+        """
         if self._before is None:
             return np.full(len(begun), int(self._unnoted_us), np.int64)
         lost = np.interp(ended, *self._before) - np.interp(begun, *self._before)

@@ -16,18 +16,23 @@ def _origins(scripts: Sequence[Script]) -> Iterator[Origin]:
 
 
 def only_agreed(scripts: Sequence[Script], network: Network) -> None:
-    """Raises Failure("not-agreed") for a fixed address that nobody agreed to: then nothing at all is sent."""
+    """Raises Failure("not-agreed") for a fixed address that nobody agreed to: then nothing at all
+    is sent.
+    """
     for origin in _origins(scripts):
         network.check(origin)
 
 
 def enough_descriptors(scripts: Sequence[Script], users: int) -> None:
-    """Raises Failure for more users than this process can give a connection each to every origin they go to."""
+    """Raises Failure for more users than this process can give a connection each to every origin
+    they go to.
+    """
     places = set(_origins(scripts))
     needed, there = users * max(1, len(places)) + SPARE, descriptors()
     if needed > there:
         raise Failure(
             "own-limit-descriptors",
-            f"{users:,} users need {needed:,} open files on this generator, and it may have {there:,}; raise its limit"
+            f"{users:,} users need {needed:,} open files on this generator, and it may have "
+            f"{there:,}; raise its limit"
             " (ulimit -n, LimitNOFILE) or share the load over more generators",
         )

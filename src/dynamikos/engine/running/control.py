@@ -38,7 +38,9 @@ class Control:
         self._steered: Steered | None = None
         self._now: asyncio.Event = asyncio.Event()
         self.ending: Ending | None = None  # what stopped it first; `now` where anything did at once
-        self.loss_s = float("inf")  # after so long a stop it is taken for lost, and sends nothing more
+        self.loss_s = float(
+            "inf"
+        )  # after so long a stop it is taken for lost, and sends nothing more
         self.is_lost = False
         self.broke: Ending | None = None  # the run can't be trusted: an error of ours
         self.changes: tuple[Change, ...] = ()
@@ -60,7 +62,9 @@ class Control:
         await self._now.wait()
 
     def look(self, followed: frozenset[int]) -> Present | None:
-        """Who is there now; from now on the users of these numbers are `followed`. None while nobody is there."""
+        """Who is there now; from now on the users of these numbers are `followed`. None while
+        nobody is there.
+        """
         return self._steered.look(followed) if self._steered is not None else None
 
     @property

@@ -26,8 +26,12 @@ class Rehearsal:
         self._user: User | None = None
         self._around: UserContext | None = None
 
-    async def perform(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
-        """Returns "passed" or "failed". Raises TemplateError or RuleError before anything is sent."""
+    async def perform(
+        self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]
+    ) -> str:
+        """Returns "passed" or "failed". Raises TemplateError or RuleError before anything is
+        sent.
+        """
         recorder = Recorder(0, clock.now())
         health = HealthWatch()
         (around,) = user_contexts(self._shard, network, clock, recorder, health, keep)
@@ -40,12 +44,21 @@ class Rehearsal:
             why = await user.perform()
         return "failed" if why != "done" or recorder.failures else "passed"
 
-    async def clean_up(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
-        """Every step of the clean-up, with the values and cookies that the user ended with; "passed" or "failed"."""
+    async def clean_up(
+        self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]
+    ) -> str:
+        """Every step of the clean-up, with the values and cookies that the user ended with;
+        "passed" or "failed".
+        """
         user, around = self._user, self._around
         if user is None or around is None:
             return "failed"
-        around.network, around.clock, around.keep, around.recorder.failures = network, clock, keep, 0
+        around.network, around.clock, around.keep, around.recorder.failures = (
+            network,
+            clock,
+            keep,
+            0,
+        )
         with guard.watching():
             await user.clean_up()
         return "failed" if around.recorder.failures else "passed"

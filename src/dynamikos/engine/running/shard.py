@@ -29,8 +29,8 @@ from dynamikos.engine.users.user_context import Cap, UserContext
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Shard:
-    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name
-    ("secrets.token").
+    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets`
+    by name ("secrets.token").
 
     `lessor` deals out piles that several shards share; a shard alone needs none.
     """
@@ -42,7 +42,9 @@ class Shard:
     secrets: dict[str, str]
     lessor: Lessor | None = None
     functions: Functions | None = None
-    primed: Mapping[int, Primed] = field(default_factory=dict)  # by row, what those have who come back; see primed_for
+    primed: Mapping[int, Primed] = field(
+        default_factory=dict
+    )  # by row, what those have who come back; see primed_for
 
 
 def user_contexts(
@@ -54,7 +56,9 @@ def user_contexts(
     keep: Callable[[KeptExchange], None],
     stop: Callable[[str], None] = lambda why: None,
 ) -> list[UserContext]:
-    """What the users of `shard` share, by row: each has its script and rows of data, all else is the same."""
+    """What the users of `shard` share, by row: each has its script and rows of data, all else is
+    the same.
+    """
     makes = _Contexts(shard, network, clock, recorder, health, keep, stop)
     return [makes.context(number, row) for number, row in enumerate(shard.frozen.places.rows)]
 
@@ -82,10 +86,14 @@ class _Contexts:
         sliced = [pile.key for pile in frozen.data if pile.deal.whose == "slice"]
         self._slices = {key: slices_of(frozen, self._uses, key) for key in sliced}
         self._tokens, self._counters, self._bodies = Tokens(), dict[str, int](), Bodies()
-        self._choice = Choice(stream(frozen.seed, "keep", "", shard.number), frozen.plan.keep, everything=frozen.trial)
+        self._choice = Choice(
+            stream(frozen.seed, "keep", "", shard.number), frozen.plan.keep, everything=frozen.trial
+        )
         self._cap = self._made_cap()
         self._series, self._checks = every_series(frozen), every_check(frozen)
-        self._compiled: dict[bytes, dict[tuple[str, str], CompiledRequest]] = {}  # of a journey as a client sends it
+        self._compiled: dict[
+            bytes, dict[tuple[str, str], CompiledRequest]
+        ] = {}  # of a journey as a client sends it
 
     def context(self, number: int, row: CrowdRow) -> UserContext:
         """Of row `number` of the crowds, numbered through the run."""
@@ -141,7 +149,9 @@ class _Contexts:
             known_requests=self._compiled.setdefault(canonical(journey), {}),
         )
         requests = [request for step in script.every for request in step.requests]
-        self._recorder.first_checks |= {each.series: each.first_check for each in requests if each.checks}
+        self._recorder.first_checks |= {
+            each.series: each.first_check for each in requests if each.checks
+        }
         return script
 
     def _dealer(self, number: int) -> Dealer:
@@ -162,7 +172,9 @@ class _Contexts:
 
 
 async def primed_for(shard: Shard, network: Network, clock: Clock) -> dict[int, Primed]:
-    """What returning visitors have in their caches, by row: fetched from the target, so it is for before the run."""
+    """What returning visitors have in their caches, by row: fetched from the target, so it is for
+    before the run.
+    """
     made: dict[int, Primed] = {}
     frozen = shard.frozen
     for number, row in enumerate(frozen.places.rows):
@@ -179,13 +191,17 @@ async def primed_for(shard: Shard, network: Network, clock: Clock) -> dict[int, 
 def tables_of(journey: Journey, frozen: FrozenRun) -> frozenset[str]:
     """The data sets that a journey uses, and those that they follow."""
     named = needs(journey, frozen.way).tables
-    followed = {pile.deal.follow.partition(".")[0] for pile in frozen.data if pile.key in named and pile.deal.follow}
+    followed = {
+        pile.deal.follow.partition(".")[0]
+        for pile in frozen.data
+        if pile.key in named and pile.deal.follow
+    }
     return frozenset(pile.key for pile in frozen.data if pile.key in named | followed)
 
 
 def _on_the_way(journey: Journey, way: Way, persona: Persona | None = None) -> Journey:
-    """The journey with the headers of the persona and of the environment among those common to all requests: the
-    persona's go before its own, and those before the environment's.
+    """The journey with the headers of the persona and of the environment among those common to all
+    requests: the persona's go before its own, and those before the environment's.
     """
     client = headers_of(persona) if persona is not None else ()
     said = {name.lower() for name, _ in client}

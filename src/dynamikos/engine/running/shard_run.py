@@ -30,28 +30,52 @@ from dynamikos.engine.users.present import present
 
 log = logging.getLogger(__name__)
 LOOK_AT_S = 0.995  # of a second: when users are counted
-CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so that late recordings get in
+CLOSE_AFTER_S = (
+    0.15  # a second's message is made this long after its end, so that late recordings get in
+)
 
 
 class ShardRun:
-    """One performance of a shard; what `Control` steers. Whoever makes it has it `perform`, once."""
+    """One performance of a shard; what `Control` steers. Whoever makes it has it `perform`,
+    once.
+    """
 
     def __init__(
-        self, shard: Shard, network: Network, clock: Clock, sink: Sink, begin: float, control: Control
+        self,
+        shard: Shard,
+        network: Network,
+        clock: Clock,
+        sink: Sink,
+        begin: float,
+        control: Control,
     ) -> None:
-        """`begin` is the clock's instant of second 0. Raises TemplateError, RuleError, or Failure for an address that
-        nobody agreed to and for more users than this process can serve: then nothing is sent.
+        """`begin` is the clock's instant of second 0. Raises TemplateError, RuleError, or Failure
+        for an address that nobody agreed to and for more users than this process can serve: then
+        nothing is sent.
         """
         frozen = shard.frozen
-        self._frozen, self._clock, self._sink, self._begin, self._control = frozen, clock, sink, begin, control
+        self._frozen, self._clock, self._sink, self._begin, self._control = (
+            frozen,
+            clock,
+            sink,
+            begin,
+            control,
+        )
         self._older = counted_while_open(frozen)
-        self._recorder = Recorder(shard.number, begin, begin + frozen.measured[1], older=self._older)
+        self._recorder = Recorder(
+            shard.number, begin, begin + frozen.measured[1], older=self._older
+        )
         self._health = HealthWatch(sink.unsent)
-        self._rows = user_contexts(shard, network, clock, self._recorder, self._health, sink.keep, self._used_up)
+        self._rows = user_contexts(
+            shard, network, clock, self._recorder, self._health, sink.keep, self._used_up
+        )
         scripts = [around.script for around in self._rows]
         # before users are planned: so many may take long
         only_agreed(scripts, network)
-        enough_descriptors(scripts, sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds))
+        enough_descriptors(
+            scripts,
+            sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds),
+        )
         self._pulse = Pulse(control.loss_s, control.lose)
         for around in self._rows:
             around.write, around.pulse = sink.write, self._pulse
@@ -62,7 +86,9 @@ class ShardRun:
         self._ends = begin + frozen.ends_s + frozen.plan.grace_s
 
     async def perform(self) -> Ending:
-        """Until its users have left, or are cut off. Reports one message a second; the last has `last=True`."""
+        """Until its users have left, or are cut off. Reports one message a second; the last has
+        `last=True`.
+        """
         control = self._control
         control.attach(self)
         with _little_collecting():
@@ -87,7 +113,7 @@ class ShardRun:
             return control.broke
         return LOST if control.is_lost else control.ending or FINISHED
 
-    # what Control does ---------------------------------------------------------------------------------
+    # what Control does ----------------------------------------------------------------------------
 
     def stop_gently(self) -> None:
         """See Steered."""
@@ -113,7 +139,7 @@ class ShardRun:
         """See Steered."""
         self._rows[0].dealer.forget_last()
 
-    # its parts -----------------------------------------------------------------------------------------
+    # its parts ------------------------------------------------------------------------------------
 
     def _make(self, row: int, number: int, **more: Any) -> User:
         made = User(number, self._rows[row], **more)
@@ -130,7 +156,9 @@ class ShardRun:
     def _healthy(self) -> Health:
         try:
             return self._health.read()
-        except Exception as problem:  # the users go on; that the generator could not look at itself is said
+        except (
+            Exception
+        ) as problem:  # the users go on; that the generator could not look at itself is said
             log.exception("the generator's health can't be read")
             why = f"the generator's health can't be read: {problem}"[:120]
             self._recorder.left_early(self._clock.now(), "broke", why)
@@ -159,11 +187,15 @@ class ShardRun:
                 second += 1
         except Exception as problem:  # without reports a run is nothing: it ends, and says why
             log.exception("a second could not be reported")
-            self._control.broke = broke(f"a second could not be reported: {type(problem).__name__}: {problem}")
+            self._control.broke = broke(
+                f"a second could not be reported: {type(problem).__name__}: {problem}"
+            )
             self._control.stop_now()
 
     async def _grace(self) -> None:
-        """Until users have had their time to leave; as that may be moved, it is looked at anew each minute."""
+        """Until users have had their time to leave; as that may be moved, it is looked at anew each
+        minute.
+        """
         while self._clock.now() < self._ends:
             await self._clock.at(min(self._ends, self._clock.now() + 60))
 
@@ -187,8 +219,9 @@ class ShardRun:
 
 @contextlib.contextmanager
 def _little_collecting() -> Iterator[None]:
-    """What is there stays, so that it is not looked through again and again; what comes is looked through less often:
-    a full collection of a large heap stops all users for some hundredths of a second.
+    """What is there stays, so that it is not looked through again and again; what comes is looked
+    through less often: a full collection of a large heap stops all users for some hundredths of a
+    second.
     """
     gc.collect()
     gc.freeze()

@@ -14,7 +14,9 @@ Arrivals = Callable[[], Iterator[Arrival]]
 
 
 class Coming:
-    """What is planned to come, one after the other; where the plan is changed, what came already is not given again."""
+    """What is planned to come, one after the other; where the plan is changed, what came already is
+    not given again.
+    """
 
     def __init__(self, planned: Arrivals) -> None:
         self._left, self._given = planned(), 0
@@ -37,7 +39,9 @@ class Coming:
 
 
 class Arriving(CrowdScheduler):
-    """Each planned arrival is a new user for one round. `places` are those under the ceiling that this shard has."""
+    """Each planned arrival is a new user for one round. `places` are those under the ceiling that
+    this shard has.
+    """
 
     def __init__(self, arrivals: Arrivals, places: Sequence[int], around: SchedulerContext) -> None:
         super().__init__(around)
@@ -78,10 +82,14 @@ class Arriving(CrowdScheduler):
                 self._recorder.arrived(instant, "turned away")
             else:
                 self._recorder.arrived(instant, "started")
-                self._start(self._one(each, instant, heapq.heappop(self._free)), f"user {each.number}")
+                self._start(
+                    self._one(each, instant, heapq.heappop(self._free)), f"user {each.number}"
+                )
 
     async def _one(self, each: Arrival, instant: float, place: int) -> None:
         try:
-            await self._perform(self._make(each.row, each.number, seat=place, rounds=1, planned=instant))
+            await self._perform(
+                self._make(each.row, each.number, seat=place, rounds=1, planned=instant)
+            )
         finally:
             heapq.heappush(self._free, place)

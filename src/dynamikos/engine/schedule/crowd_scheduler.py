@@ -22,9 +22,15 @@ class Make(Protocol):
     """Makes a user of a row; see User."""
 
     def __call__(
-        self, row: int, number: int, *, seat: int, rounds: int | None = None, gate: Gate | None = None,
+        self,
+        row: int,
+        number: int,
+        *,
+        seat: int,
+        rounds: int | None = None,
+        gate: Gate | None = None,
         planned: float | None = None,
-    ) -> User: ...  # fmt: skip
+    ) -> User: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +46,9 @@ class SchedulerContext:
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """The part that one shard has of one crowd, `no` of the run's; `numbering` is as the run was planned at first."""
+    """The part that one shard has of one crowd, `no` of the run's; `numbering` is as the run was
+    planned at first.
+    """
 
     frozen: FrozenRun
     no: int
@@ -75,7 +83,9 @@ class CrowdScheduler(ABC):
 
     @abstractmethod
     def replan(self, part: Part) -> None:
-        """The load is changed from a second on that is still to come; until then the plan is as before."""
+        """The load is changed from a second on that is still to come; until then the plan is as
+        before.
+        """
 
     def __init__(self, around: SchedulerContext) -> None:
         self._begin, self._clock, self._health = around.begin, around.clock, around.health
@@ -93,7 +103,9 @@ class CrowdScheduler(ABC):
         self._open: list[tuple[int, float]] | None = None
 
     async def perform(self) -> None:
-        """Returns when every user has left; what goes wrong in who has them come, or go, ends it."""
+        """Returns when every user has left; what goes wrong in who has them come, or go, ends
+        it.
+        """
         self._arrive = self._beside(self._come(), "come")
         try:
             while self._slots or not self._arrive.done():
@@ -157,7 +169,9 @@ class CrowdScheduler(ABC):
             self._pause.discard(waiter)
 
     async def _wait_for_next(self, instant: float) -> bool:
-        """Until an instant at which somebody is to come; false when the plan was changed meanwhile."""
+        """Until an instant at which somebody is to come; false when the plan was changed
+        meanwhile.
+        """
         self._next = self._clock.at(instant)
         self._pause.add(self._next)
         try:

@@ -19,20 +19,32 @@ from dynamikos.engine.users.performer import User
 
 
 class FixedRate(CrowdScheduler):
-    """Rounds are begun at planned instants: by a user of the row who is free, else by a new one up to the ceiling, else
-    by the next who is free, late.
+    """Rounds are begun at planned instants: by a user of the row who is free, else by a new one up
+    to the ceiling, else by the next who is free, late.
     """
 
     def __init__(
-        self, rounds: Arrivals, places: Sequence[int], numbers: int, seats: int, around: SchedulerContext
+        self,
+        rounds: Arrivals,
+        places: Sequence[int],
+        numbers: int,
+        seats: int,
+        around: SchedulerContext,
     ) -> None:
-        """`places` are those under the ceiling, from 1, that this shard has; `numbers` and `seats` how many of them
-        other crowds have.
+        """`places` are those under the ceiling, from 1, that this shard has; `numbers` and `seats`
+        how many of them other crowds have.
         """
         super().__init__(around)
-        self._coming, self._free, self._numbers, self._seats = Coming(rounds), list(places), numbers, seats
+        self._coming, self._free, self._numbers, self._seats = (
+            Coming(rounds),
+            list(places),
+            numbers,
+            seats,
+        )
         self._pending: Arrival | None = None
-        self._waiting: dict[int, deque[float]] = {}  # planned instants that nobody has taken, by row
+        self._waiting: dict[
+            int, deque[float]
+        ] = {}  # planned instants that nobody has taken, by row
         self._idle: dict[int, deque[_Turn]] = {}
         self._over = False
         self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
@@ -80,8 +92,12 @@ class FixedRate(CrowdScheduler):
             self._start(self._one(row, place), f"user {self._numbers + place}")
 
     async def _one(self, row: int, place: int) -> None:
-        """One user; if it has to leave (no opening, no rows, a check), its place is free after a growing wait."""
-        user = self._make(row, self._numbers + place, seat=self._seats + place, gate=_Gate(self, row).turn)
+        """One user; if it has to leave (no opening, no rows, a check), its place is free after a
+        growing wait.
+        """
+        user = self._make(
+            row, self._numbers + place, seat=self._seats + place, gate=_Gate(self, row).turn
+        )
         why = await self._perform(user)
         if why == "done":
             self._pause_s = FIRST_WAIT_S
@@ -92,7 +108,9 @@ class FixedRate(CrowdScheduler):
         self._hand_out(row)
 
     async def turn(self, user: User, row: int) -> float | None:
-        """When the user's next round was planned to begin; None when there is none for it any more."""
+        """When the user's next round was planned to begin; None when there is none for it any
+        more.
+        """
         waiting = self._waiting.setdefault(row, deque())
         due: float | None
         if waiting:

@@ -7,7 +7,9 @@ from dynamikos.engine.users.performer import User
 
 
 class Pace:
-    """The gate of one user with pacing: its next round begins `low_s` to `high_s` after its last one began."""
+    """The gate of one user with pacing: its next round begins `low_s` to `high_s` after its last
+    one began.
+    """
 
     def __init__(self, low_s: float, high_s: float, clock: Clock, recorder: Recorder) -> None:
         self._low_s, self._high_s, self._clock, self._recorder = low_s, high_s, clock, recorder

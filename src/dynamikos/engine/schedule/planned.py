@@ -18,8 +18,9 @@ VISITS = 10_000_000  # between the numbers of users who have the same seat one a
 
 
 class Planned(CrowdScheduler):
-    """Users who are planned one by one: concurrent ones, and those who perform so many rounds. `leaving`: when those
-    leave whom a fall of the profile takes away (see Users); at its end, `ends_s`, all of them finish their step.
+    """Users who are planned one by one: concurrent ones, and those who perform so many rounds.
+    `leaving`: when those leave whom a fall of the profile takes away (see Users); at its end,
+    `ends_s`, all of them finish their step.
     """
 
     def __init__(
@@ -33,7 +34,9 @@ class Planned(CrowdScheduler):
         super().__init__(around)
         self._seats, self._ends_s, self._leaving, self._pacing = seats, ends_s, leaving, pacing
         self._on: dict[int, User] = {}  # by the numbers of their seats
-        self._came = 0  # how many of the seats, which are in order of their start, have had somebody
+        self._came = (
+            0  # how many of the seats, which are in order of their start, have had somebody
+        )
         self._ends = {each.number: each.end_s for each in seats}
         self._leave: asyncio.Task[None] | None = None
 
@@ -45,7 +48,11 @@ class Planned(CrowdScheduler):
     def of(cls, part: Part, around: SchedulerContext) -> "Planned":
         load = part.crowd.load
         pacing = load.pacing_s
-        gate = None if pacing is None else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
+        gate = (
+            None
+            if pacing is None
+            else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
+        )
         return cls(part.seats(), part.crowd.ends_s, load.leaves, gate, around)
 
     def replan(self, part: Part) -> None:
@@ -70,14 +77,17 @@ class Planned(CrowdScheduler):
             self._start(self._slot(each), f"user {each.number}")
 
     async def _slot(self, each: Seat) -> None:
-        """One planned user; if its opening fails, or a check makes it leave, a new one after a growing wait. Who comes
-        for the first time each round, or leaves since it waited too long, makes room for a new one as well.
+        """One planned user; if its opening fails, or a check makes it leave, a new one after a
+        growing wait. Who comes for the first time each round, or leaves since it waited too long,
+        makes room for a new one as well.
         """
         wait, visits, rounds = FIRST_WAIT_S, 0, each.rounds
         gate = self._pacing() if self._pacing is not None else None
         while not self._stopping:
             number = each.number + visits * VISITS
-            user = self._on[each.number] = self._make(each.row, number, seat=each.seat, rounds=rounds, gate=gate)
+            user = self._on[each.number] = self._make(
+                each.row, number, seat=each.seat, rounds=rounds, gate=gate
+            )
             try:
                 why = await self._perform(user)
             finally:
@@ -91,7 +101,10 @@ class Planned(CrowdScheduler):
             if why == "left":
                 visits, wait = visits + 1, FIRST_WAIT_S
             again = self._clock.now() + wait
-            if why in ("done", "used up", "abandoned") or again >= self._begin + self._ends[each.number]:
+            if (
+                why in ("done", "used up", "abandoned")
+                or again >= self._begin + self._ends[each.number]
+            ):
                 return
             if why == "left" and rounds is not None:
                 return  # the rounds that were its own are not performed by others

@@ -20,18 +20,23 @@ SCHEDULERS: dict[type[Base], type[CrowdScheduler]] = {
 class Scheduler:
     """All staffs of a shard; `changes` of the load are theirs to follow."""
 
-    def __init__(self, frozen: FrozenRun, shard: int, shards: int, around: SchedulerContext) -> None:
+    def __init__(
+        self, frozen: FrozenRun, shard: int, shards: int, around: SchedulerContext
+    ) -> None:
         self._shard, self._shards, self._numbering = shard, shards, Numbering.of(frozen.crowds)
         self.seats = seats_of(frozen, shard, shards)
         self._staffs = [
-            SCHEDULERS[type(crowd.load)].of(self._part(frozen, no), around) for no, crowd in enumerate(frozen.crowds)
+            SCHEDULERS[type(crowd.load)].of(self._part(frozen, no), around)
+            for no, crowd in enumerate(frozen.crowds)
         ]
 
     def _part(self, frozen: FrozenRun, no: int) -> Part:
         return Part(frozen, no, self._shard, self._shards, self._numbering)
 
     def replan(self, frozen: FrozenRun) -> None:
-        """The load is changed from a second on that is still to come: `frozen` is the run with that."""
+        """The load is changed from a second on that is still to come: `frozen` is the run with
+        that.
+        """
         self.seats = seats_of(frozen, self._shard, self._shards, self._numbering)
         for no, staff in enumerate(self._staffs):
             staff.replan(self._part(frozen, no))

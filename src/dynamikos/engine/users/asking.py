@@ -1,5 +1,5 @@
-"""Performs one request after the other, from due to judged, driven by the arriving bytes: what `attempt` decides is
-done here. A coroutine only where something has to be waited for.
+"""Performs one request after the other, from due to judged, driven by the arriving bytes: what
+`attempt` decides is done here. A coroutine only where something has to be waited for.
 """
 
 from collections.abc import Callable
@@ -15,7 +15,15 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link
 from dynamikos.engine.reporting.cells import pack_passed
 from dynamikos.engine.reporting.recorder import BATCH
-from dynamikos.engine.users.attempt import Again, Attempt, Destination, Fail, Move, Redirect, over_budget
+from dynamikos.engine.users.attempt import (
+    Again,
+    Attempt,
+    Destination,
+    Fail,
+    Move,
+    Redirect,
+    over_budget,
+)
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 from dynamikos.engine.users.judging import PASSED, Done
 from dynamikos.engine.users.proofs import Proofs
@@ -35,9 +43,9 @@ def nobody_minds(problem: Exception) -> None:
 
 
 class Asker(Flight):
-    """`kind`, `then` and `ended` are what the last request came to: the kind of failure or "", what that means, the
-    instant of the last byte. `on_end` is called when a request ends after `ask` returned, `on_broke` for an error of
-    ours.
+    """`kind`, `then` and `ended` are what the last request came to: the kind of failure or "", what
+    that means, the instant of the last byte. `on_end` is called when a request ends after `ask`
+    returned, `on_broke` for an error of ours.
     """
 
     def __init__(
@@ -62,7 +70,9 @@ class Asker(Flight):
         self.then: Then = "round"
         self._sampled = False
         self._cache = own.cache
-        self._entry: Entry | None = None  # what the request at hand asks about, which the user has in its cache
+        self._entry: Entry | None = (
+            None  # what the request at hand asks about, which the user has in its cache
+        )
         self._late_s = 0.0  # the user's `late_s` when the request was due
         self._ready = 0.0  # since when the exchange at hand could be sent
 
@@ -90,8 +100,12 @@ class Asker(Flight):
         """(series, due) of the request at hand."""
         return self.attempt.compiled.series, self.attempt.due
 
-    def ask(self, compiled: CompiledRequest, step: CompiledStep, due: float, *, drawn: bool = False) -> bool:
-        """Begins a request that is due at `due`; true when it is over already. `drawn`: it has its rows."""
+    def ask(
+        self, compiled: CompiledRequest, step: CompiledStep, due: float, *, drawn: bool = False
+    ) -> bool:
+        """Begins a request that is due at `due`; true when it is over already. `drawn`: it has its
+        rows.
+        """
         self._step, place = step, compiled.plain
         if compiled.draws and not drawn and not self._draws(compiled, due):
             return self.kind != ""
@@ -100,7 +114,11 @@ class Asker(Flight):
         if place is None:
             try:
                 values = self._own.values
-                place = bounded(compiled.build, values) if compiled.calculates else compiled.build(values)
+                place = (
+                    bounded(compiled.build, values)
+                    if compiled.calculates
+                    else compiled.build(values)
+                )
             except TemplateError as problem:
                 return self._unsent(compiled, due, Failure("value-missing", str(problem)))
             except OverBudget as problem:
@@ -130,8 +148,8 @@ class Asker(Flight):
         return False
 
     def _from_cache(self, place: Destination) -> bool | None:
-        """Uses what the user has in its cache: as it is while that is fresh (whether the request is over then), else by
-        asking whether it has changed.
+        """Uses what the user has in its cache: as it is while that is fresh (whether the request is
+        over then), else by asking whether it has changed.
         """
         attempt, cache = self.attempt, self._cache
         assert cache is not None
@@ -161,7 +179,9 @@ class Asker(Flight):
         return True
 
     def _kept_in_cache(self, reply: Reply) -> None:
-        """After an answer: a 304 becomes what the user has; what may be kept is; what was changed is not any more."""
+        """After an answer: a 304 becomes what the user has; what may be kept is; what was changed
+        is not any more.
+        """
         attempt, cache = self.attempt, self._cache
         assert cache is not None
         _, head, _ = attempt.place
@@ -212,7 +232,9 @@ class Asker(Flight):
         if attempt.wants_proof:
             try:
                 origin, head, _ = attempt.place
-                proof = await self._proofs.header(prover, attempt.compiled, origin, head.base.method, head.base.target)
+                proof = await self._proofs.header(
+                    prover, attempt.compiled, origin, head.base.method, head.base.target
+                )
             except Failure as failure:
                 self._fail(failure)
                 return
@@ -226,7 +248,7 @@ class Asker(Flight):
     def _send(self) -> None:
         self.wire.send(self, self.attempt.place, self._now())
 
-    # what comes back -----------------------------------------------------------------------------------
+    # what comes back ------------------------------------------------------------------------------
 
     def arrived(self, reply: Reply, link: Link) -> None:
         try:
@@ -293,7 +315,9 @@ class Asker(Flight):
         prover, refused = attempt.compiled.prover, attempt.proof
         assert prover is not None
         try:
-            better = await self._proofs.asked_again(prover, attempt.compiled, attempt.place[0], reply, refused)
+            better = await self._proofs.asked_again(
+                prover, attempt.compiled, attempt.place[0], reply, refused
+            )
         except Failure as failure:
             self._fail(failure)
             return
@@ -309,10 +333,14 @@ class Asker(Flight):
     def _keep_hop(self, reply: Reply) -> None:
         if self._everything:
             took = round((reply.last_at - reply.sent_at) * 1e6)
-            self._witness.exchange(self.attempt.compiled, self, "hop", took, self.attempt.hop, reply)
+            self._witness.exchange(
+                self.attempt.compiled, self, "hop", took, self.attempt.hop, reply
+            )
 
     def _done(self, done: Done, reply: Reply, *, noted: bool = False) -> None:
-        """The answer is judged: counted, and kept where that is worth it. `noted`: its exchange is, already."""
+        """The answer is judged: counted, and kept where that is worth it. `noted`: its exchange is,
+        already.
+        """
         attempt = self.attempt
         compiled, due = attempt.compiled, attempt.due
         self.ended = ended = reply.last_at
@@ -323,11 +351,21 @@ class Asker(Flight):
             if name in done.captured:
                 self._recorder.number(series, ended, done.captured[name])
         embedded, missed, rows = compiled.embedded, done.missed, self._rows
-        rows.append(pack_passed(
-            compiled.series, -1 if embedded else self._step.whole, due, -1 if noted else self.instant, reply.sent_at,
-            reply.first_at, ended, attempt.bytes_out + reply.bytes_out, attempt.bytes_in + reply.bytes_in,
-            0 if missed else compiled.count, self._own.late_s - self._late_s,
-        ))  # fmt: skip
+        rows.append(
+            pack_passed(
+                compiled.series,
+                -1 if embedded else self._step.whole,
+                due,
+                -1 if noted else self.instant,
+                reply.sent_at,
+                reply.first_at,
+                ended,
+                attempt.bytes_out + reply.bytes_out,
+                attempt.bytes_in + reply.bytes_in,
+                0 if missed else compiled.count,
+                self._own.late_s - self._late_s,
+            )
+        )
         if len(rows) >= BATCH:
             self._recorder.count()
         if self._sampled or missed or (ended - due) * 1e6 > self._floor(compiled.series, -1):
@@ -341,14 +379,18 @@ class Asker(Flight):
         """A passed request that may be worth keeping."""
         compiled, self.replaced = self.attempt.compiled, done.replaced
         if done.missed:
-            self._recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
+            self._recorder.checks(
+                self.ended, compiled.first_check, len(compiled.checks), done.missed
+            )
         if self._sampled:
             reason = self._why() if self._everything else "sample"
             self._sampled = self._everything
         else:
             reason = self._choice.slowest(compiled.series, duration_us)
         if reason:
-            self._witness.exchange(compiled, self, reason, duration_us, self.attempt.hop, reply, done)
+            self._witness.exchange(
+                compiled, self, reason, duration_us, self.attempt.hop, reply, done
+            )
 
     def _why(self) -> str:
         """Why everything is kept."""
@@ -367,7 +409,9 @@ class Asker(Flight):
         if done.asked:
             recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
         self._own.missed(done.kind, self.ended)
-        if reason := self._choice.failed(compiled.series, done.kind) or (self._everything and self._why()):
+        if reason := self._choice.failed(compiled.series, done.kind) or (
+            self._everything and self._why()
+        ):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, done)
         self._on_end()
 
@@ -379,7 +423,9 @@ class Asker(Flight):
         )
         self.ended = max(self.ended, last)
         if step.whole >= 0:
-            self._recorder.passed(step.whole, self.attempt.due, self.ended, self._own.late_s - self._late_s)
+            self._recorder.passed(
+                step.whole, self.attempt.due, self.ended, self._own.late_s - self._late_s
+            )
         self._on_end()
 
     def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> bool:
@@ -396,9 +442,20 @@ class Asker(Flight):
             out, into = out + reply.bytes_out, into + reply.bytes_in
         ended = self._now() if reply is None else reply.last_at
         duration = round((ended - attempt.due) * 1e6)
-        self._recorder.missed(compiled.series, ended, duration, failure.kind, out, into, self._own.rows)
+        self._recorder.missed(
+            compiled.series, ended, duration, failure.kind, out, into, self._own.rows
+        )
         self._own.missed(failure.kind, ended)
-        if reason := self._choice.failed(compiled.series, failure.kind) or (self._everything and self._why()):
-            self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, error=failure.detail)
-        self.kind, self.then, self.ended, self._sampled = failure.kind, "round", ended, self._everything
+        if reason := self._choice.failed(compiled.series, failure.kind) or (
+            self._everything and self._why()
+        ):
+            self._witness.exchange(
+                compiled, self, reason, duration, attempt.hop, reply, error=failure.detail
+            )
+        self.kind, self.then, self.ended, self._sampled = (
+            failure.kind,
+            "round",
+            ended,
+            self._everything,
+        )
         self._on_end()

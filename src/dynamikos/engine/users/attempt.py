@@ -1,4 +1,6 @@
-"""One request until it is done: what its answers ask for. Pure: no network, no clock, no counting."""
+"""One request until it is done: what its answers ask for. Pure: no network, no clock, no
+counting.
+"""
 
 from dataclasses import dataclass
 from enum import Enum
@@ -12,7 +14,8 @@ from dynamikos.engine.users.compiled import MAX_HOPS, CompiledRequest, located, 
 from dynamikos.engine.users.judging import PASSED, Done, judged
 from dynamikos.engine.users.user_state import UserState
 
-# RFC 9110 §9.2.2: may be sent once more when a kept connection was closed before anything of the answer came
+# RFC 9110 §9.2.2: may be sent once more when a kept connection was closed before anything of the
+# answer came
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
 
 
@@ -45,9 +48,9 @@ Move = Done | Redirect | Again | Fail
 
 
 class Attempt:
-    """What one user does about one request after the other. `place` is where the one at hand goes next, with its head
-    and body. `hop` counts exchanges before the one at hand, `bytes_out` and `bytes_in` are theirs, `trail` their
-    addresses. Only its first origin is told who sends it.
+    """What one user does about one request after the other. `place` is where the one at hand goes
+    next, with its head and body. `hop` counts exchanges before the one at hand, `bytes_out` and
+    `bytes_in` are theirs, `trail` their addresses. Only its first origin is told who sends it.
     """
 
     compiled: CompiledRequest
@@ -68,8 +71,8 @@ class Attempt:
         self._own = own
 
     def begin(self, compiled: CompiledRequest, place: Destination, due: float) -> None:
-        """A request that was due at `due`. Where that counts the three may be set directly, and `fresh` called where
-        something `began`.
+        """A request that was due at `due`. Where that counts the three may be set directly, and
+        `fresh` called where something `began`.
         """
         self.compiled, self.place, self.due = compiled, place, due
         if self.began:
@@ -100,7 +103,12 @@ class Attempt:
             if not (compiled.looks or reply.encoding):
                 return PASSED
         else:
-            if status == 401 and compiled.prover is not None and not self._asked_again and not self._left_home:
+            if (
+                status == 401
+                and compiled.prover is not None
+                and not self._asked_again
+                and not self._left_home
+            ):
                 self.began = self._asked_again = True  # §11.6.1: once, with what the challenge says
                 return Again.PROVE
             if status in REDIRECTS and (location := reply.field(b"location")) is not None:
@@ -110,7 +118,11 @@ class Attempt:
 
     def lost(self, failure: Failure) -> Again | Fail:
         """What a failed exchange asks for."""
-        if isinstance(failure, Reopen) and not self._retried and self.place[1].base.method in IDEMPOTENT:
+        if (
+            isinstance(failure, Reopen)
+            and not self._retried
+            and self.place[1].base.method in IDEMPOTENT
+        ):
             self.began = self._retried = True
             return Again.RETRY
         return Fail(failure)
@@ -128,9 +140,17 @@ class Attempt:
         was, head, body = self.place
         method = head.base.method
         if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):
-            method, body = ("HEAD" if method == "HEAD" else "GET"), b""  # §15.4.2 to §15.4.4; 307 and 308 keep both
+            method, body = (
+                ("HEAD" if method == "HEAD" else "GET"),
+                b"",
+            )  # §15.4.2 to §15.4.4; 307 and 308 keep both
         head = (self._bare or head).redirected(
-            method, target, host, keeps_body=bool(body), same_origin=origin == was, private=self.compiled.private
+            method,
+            target,
+            host,
+            keeps_body=bool(body),
+            same_origin=origin == was,
+            private=self.compiled.private,
         )
         return Redirect((origin, head, body))
 

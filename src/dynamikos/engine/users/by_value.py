@@ -26,14 +26,16 @@ class _Many:
 
 
 class Tally:
-    """Of one shard. Of columns with secrets nothing is counted; of those with more than MOST_VALUES only how many
-    failed. What that takes does not grow with the tables.
+    """Of one shard. Of columns with secrets nothing is counted; of those with more than MOST_VALUES
+    only how many failed. What that takes does not grow with the tables.
     """
 
     def __init__(self, specs: Sequence[Spec], piles: Sequence[DataPile]) -> None:
         secret = {f"{pile.key}.{column}" for pile in piles for column in pile.secret}
         self._rows: dict[int, Rows] = {spec.no: spec.rows for spec in specs}
-        self._columns = {spec.no: [each for each in spec.columns if each[1] not in secret] for spec in specs}
+        self._columns = {
+            spec.no: [each for each in spec.columns if each[1] not in secret] for spec in specs
+        }
         self._wide = {name for spec in specs for name in _wide(spec.rows, self._columns[spec.no])}
         self._dealt: dict[str, dict[str, int]] = {}
         self._failed: dict[str, dict[str, dict[int, int]]] = {}
@@ -61,7 +63,9 @@ class Tally:
                     counts[series] = counts.get(series, 0) + 1
 
     def _widen(self, name: str) -> None:
-        """A column has more values than were seen at first: what was counted of it by value is so no more."""
+        """A column has more values than were seen at first: what was counted of it by value is so
+        no more.
+        """
         self._wide.add(name)
         del self._dealt[name]
         for value, counts in self._failed.pop(name, {}).items():
@@ -74,14 +78,26 @@ class Tally:
             return None
         return ByValue(
             values=[
-                OfValue(name=name, value=value, dealt=count, failed=dict(self._failed.get(name, {}).get(value, {})))
-                for name, counts in self._dealt.items() for value, count in counts.items()
+                OfValue(
+                    name=name,
+                    value=value,
+                    dealt=count,
+                    failed=dict(self._failed.get(name, {}).get(value, {})),
+                )
+                for name, counts in self._dealt.items()
+                for value, count in counts.items()
             ],
             many=[
-                OfMany(name=name, series=series, failed=each.failed, values=len(each.counts), most=each.most)
+                OfMany(
+                    name=name,
+                    series=series,
+                    failed=each.failed,
+                    values=len(each.counts),
+                    most=each.most,
+                )
                 for (name, series), each in self._many.items()
             ],
-        )  # fmt: skip
+        )
 
 
 def _wide(rows: Rows, columns: Sequence[tuple[int, str]]) -> list[str]:

@@ -46,7 +46,11 @@ Make = Callable[[Values], bytes]
 Condition = Callable[[Values], bool]
 MAX_HOPS = 10
 CREDENTIALS = frozenset(("authorization", "cookie", "proxy-authorization"))
-DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
+DEFAULT_HEADERS = (
+    ("User-Agent", "Dynamikos/0.1"),
+    ("Accept", "*/*"),
+    ("Accept-Encoding", "gzip, deflate, br, zstd"),
+)
 
 
 def split_url(url: str) -> tuple[Origin, str, str]:
@@ -65,13 +69,21 @@ def split_url(url: str) -> tuple[Origin, str, str]:
     if parts.scheme not in ("http", "https") or not name:
         raise Failure("address", f"'{url[:120]}' is not an http or https address")
     if len(name) > 253 or any(len(label) > 63 for label in name.split(".")):
-        raise Failure("address", f"the host '{name[:80]}' is too long: a label has at most 63 signs, all of it 253")
+        raise Failure(
+            "address",
+            f"the host '{name[:80]}' is too long: a label has at most 63 signs, all of it 253",
+        )
     if any(sign <= " " or sign in "<>\\^`{|}\x7f" for sign in name):
         raise Failure("address", f"'{name[:80]}' can't be a host name")
     target = parts.path or "/"
     if "?" in url.partition("#")[0]:  # an empty query is one, too
         target += "?" + parts.query
-    if not target.isascii() or not target.isprintable() or " " in target or BARE_PERCENT.search(target):
+    if (
+        not target.isascii()
+        or not target.isprintable()
+        or " " in target
+        or BARE_PERCENT.search(target)
+    ):
         target = in_reference(target)
     standard = port == (443 if parts.scheme == "https" else 80)
     host = f"[{name}]" if ":" in name else name
@@ -80,7 +92,9 @@ def split_url(url: str) -> tuple[Origin, str, str]:
 
 @lru_cache(maxsize=4096)
 def _origin(scheme: str, name: str, port: int) -> Origin:
-    """The same object for the same origin, so that most comparisons of two are of one thing with itself."""
+    """The same object for the same origin, so that most comparisons of two are of one thing with
+    itself.
+    """
     return scheme, name, port
 
 
@@ -108,7 +122,9 @@ class CompiledRequest:
     base: Base | None = None  # how its head begins then
     fixed: Fields = NO_FIELDS  # headers in which nothing varies
     open_headers: list[tuple[str, Fill]] = field(default_factory=list)
-    reads_addresses: bool = False  # whether a capture looks into the addresses it was redirected through
+    reads_addresses: bool = (
+        False  # whether a capture looks into the addresses it was redirected through
+    )
     calculates: bool = False  # whether building it evaluates expressions
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
@@ -121,7 +137,9 @@ class CompiledRequest:
     count: int = 0  # of its checks
     reads_json: int = 0  # how many captures and checks read its answer as JSON
     looks: bool = False  # whether anything is captured from its answer or checked
-    numbers: tuple[tuple[str, int], ...] = ()  # captured values that are measured, with their series
+    numbers: tuple[
+        tuple[str, int], ...
+    ] = ()  # captured values that are measured, with their series
 
     def build(self, values: Values) -> tuple[Origin, Head, Body]:
         """(origin, head, body). Raises TemplateError or Failure."""
@@ -130,7 +148,9 @@ class CompiledRequest:
         else:
             url = self.fill_address(values)
             if self.fill_query:
-                query = "&".join([f"{name(values)}={value(values)}" for name, value in self.fill_query])
+                query = "&".join(
+                    [f"{name(values)}={value(values)}" for name, value in self.fill_query]
+                )
                 url += ("" if url.endswith("?") else "&" if "?" in url else "?") + query
             origin, host, target = split_url(url)
         body: Body = self.make_body(values) if self.make_body is not None else b""
@@ -142,7 +162,12 @@ class CompiledRequest:
         cookie = "" if self.own_cookie is None else self.own_cookie(values)
         base = self.base
         if base is None:
-            base = Base(self.method, target, host if self.own_host is None else self.own_host(values), self.fixed)
+            base = Base(
+                self.method,
+                target,
+                host if self.own_host is None else self.own_host(values),
+                self.fixed,
+            )
         return origin, Head(base, own, cookie), body
 
 
@@ -161,7 +186,9 @@ class CompiledStep:
     ends: tuple[int, ...] = ()
 
 
-ItemOf = Callable[[Step, Values, frozenset[str], Callable[[tuple[Step, ...]], list[CompiledStep]]], Item | None]
+ItemOf = Callable[
+    [Step, Values, frozenset[str], Callable[[tuple[Step, ...]], list[CompiledStep]]], Item | None
+]
 
 
 @dataclass(slots=True)
@@ -193,22 +220,33 @@ def compile_journey(
     checks: Sequence[CheckPlace] = (),
     known_requests: dict[tuple[str, str], CompiledRequest] | None = None,
 ) -> Script:
-    """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the
-    environment's; `item_of` makes of a step what performs it; `series` and `checks` are those of the journey's row,
-    without them its own. `known_requests` are those of the same journey compiled for another row, by step and request:
-    they are taken, with this row's numbers, and new ones put in. Raises TemplateError or RuleError for what `verify`
-    would have named.
+    """`data` says which data sets are dealt at each use and which columns are secret; `secrets`
+    names the environment's; `item_of` makes of a step what performs it; `series` and `checks` are
+    those of the journey's row, without them its own. `known_requests` are those of the same journey
+    compiled for another row, by step and request: they are taken, with this row's numbers, and new
+    ones put in. Raises TemplateError or RuleError for what `verify` would have named.
     """
     had = {} if known_requests is None else known_requests
     series = series or series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
-    firsts = {(each.step, each.request): each.first for each in reversed(checks or checks_of(journey))}
+    firsts = {
+        (each.step, each.request): each.first for each in reversed(checks or checks_of(journey))
+    }
     used = {pile.key for pile in data if pile.deal.when == "use"}
-    secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets))
+    secret = secret_names(
+        journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets)
+    )
     script = Script(
-        series, [], [], [], [], secret, round_series=series[0].no, token_series=numbers.get(("token", "", ""), -1),
+        series,
+        [],
+        [],
+        [],
+        [],
+        secret,
+        round_series=series[0].no,
+        token_series=numbers.get(("token", "", ""), -1),
         item_series=numbers.get(("item", "", ""), -1),
-    )  # fmt: skip
+    )
 
     spans = [each for each in series if each.level == "span"]
     measured = {each.request: each.no for each in series if each.level == "number"}
@@ -224,10 +262,15 @@ def compile_journey(
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
             step=step,
-            series=numbers.get(("repeat" if step.nests else "step", step.step, ""), script.item_series),
+            series=numbers.get(
+                ("repeat" if step.nests else "step", step.step, ""), script.item_series
+            ),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
-            requests=[request(each, step, numbers[("request", step.step, each.request)]) for each in step.requests],
+            requests=[
+                request(each, step, numbers[("request", step.step, each.request)])
+                for each in step.requests
+            ],
             item=item_of(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
         )
         one.begins = tuple(each.no for each in spans if each.step == step.step)
@@ -241,27 +284,40 @@ def compile_journey(
                 for name in names_in(text)
             }
             each.draws = tuple(sorted(needed & used))
-            each.numbers = tuple((name, measured[name]) for name, _ in each.captures if name in measured)
-        one.walks = one.item is None and bool(one.requests) and not (step.at_once and len(one.requests) > 1)
+            each.numbers = tuple(
+                (name, measured[name]) for name, _ in each.captures if name in measured
+            )
+        one.walks = (
+            one.item is None and bool(one.requests) and not (step.at_once and len(one.requests) > 1)
+        )
         if one.walks and len(one.requests) == 1 and one.requests[0].prover is None:
             one.whole = one.series
         return one
 
     for part in PARTS:
         getattr(script, part).extend(made(step) for step in journey.part(part))
-    known = [each.place[0] for step in script.every for each in step.requests if each.place is not None]
+    known = [
+        each.place[0] for step in script.every for each in step.requests if each.place is not None
+    ]
     script.origins = list(dict.fromkeys(known))
     return script
 
 
 def _request(
-    request: Request, step: Step, series: int, known: Values, journey: Journey, secret: frozenset[str]
+    request: Request,
+    step: Step,
+    series: int,
+    known: Values,
+    journey: Journey,
+    secret: frozenset[str],
 ) -> CompiledRequest:
     def text(source: str, encode: Callable[[str], str] | None = None) -> Fill:
         return filler(bind(source, known, secret), encode, secret=secret)
 
     def pair(name: str, value: str) -> tuple[Fill, Fill]:
-        return escaped(bind(name, known, secret), secret=secret), escaped(bind(value, known, secret), secret=secret)
+        return escaped(bind(name, known, secret), secret=secret), escaped(
+            bind(value, known, secret), secret=secret
+        )
 
     proof = _bound(request.authorization or journey.authorization, known, secret)
     headers, shared, private = _headers(request, journey, proof, text, secret)
@@ -280,7 +336,9 @@ def _request(
         captures=captures,
         checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
-        keeps_body=any(capture.kind is not None and capture.kind.needs_body for capture in request.captures)
+        keeps_body=any(
+            capture.kind is not None and capture.kind.needs_body for capture in request.captures
+        )
         or any(check.kind is not None and check.kind.needs_body for check in request.checks),
         embedded=[addressed(each, known, secret=secret) for each in request.embedded],
         common=shared,
@@ -293,7 +351,9 @@ def _request(
         + sum(each.json is not None for each in request.checks),
         private=private,
         hides=frozenset(
-            at for at, check in enumerate(request.checks) if any(uses(text, secret) for _, text in texts_in(check))
+            at
+            for at, check in enumerate(request.checks)
+            if any(uses(text, secret) for _, text in texts_in(check))
         ),
     )
     if request.body is not None and request.body.file:
@@ -316,7 +376,9 @@ def _request(
         made.base = None
     kinds = [capture.kind for capture in request.captures]
     made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
-    made.calculates = any(calculates(each) for _, each in (*request.texts(), *journey.common_texts()))
+    made.calculates = any(
+        calculates(each) for _, each in (*request.texts(), *journey.common_texts())
+    )
     try:
         made.plain = made.build({})
     except (TemplateError, Failure):
@@ -325,9 +387,14 @@ def _request(
 
 
 def _headers(
-    request: Request, journey: Journey, proof: Authorization | None, text: Callable[..., Fill], secret: frozenset[str]
+    request: Request,
+    journey: Journey,
+    proof: Authorization | None,
+    text: Callable[..., Fill],
+    secret: frozenset[str],
 ) -> tuple[list[tuple[str, Fill]], list[tuple[str, Fill]], frozenset[str]]:
-    """(all headers of a request, those its embedded resources carry too, names of those for its own origin only).
+    """(all headers of a request, those its embedded resources carry too, names of those for its own
+    origin only).
 
     Raises RuleError for one that makes no valid request.
     """
@@ -337,7 +404,9 @@ def _headers(
         if problem := header_problem(name, value):
             raise RuleError(problem)
     headers = [(name, text(value, in_header)) for name, value in (*request.headers, *common)]
-    private = {name.lower() for name, value in (*request.headers, *common) if uses(value, secret)} | CREDENTIALS
+    private = {
+        name.lower() for name, value in (*request.headers, *common) if uses(value, secret)
+    } | CREDENTIALS
     given.update(name.lower() for name, _ in common)
     fixed = fixed_header(proof, secret)
     if fixed is not None:
@@ -348,12 +417,16 @@ def _headers(
     shared = [(name, text(value, in_header)) for name, value in common if name.lower() != "accept"]
     if fixed is not None:
         shared.append(("Authorization", fixed))
-    headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
+    headers.extend(
+        (name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given
+    )
     return headers, shared, frozenset(private)
 
 
 def _place(made: CompiledRequest) -> tuple[Origin, str, str]:
-    """Where a request goes, when nothing varies in that. Raises TemplateError where something does."""
+    """Where a request goes, when nothing varies in that. Raises TemplateError where something
+    does.
+    """
     url = made.fill_address({})
     if made.fill_query:
         url += ("" if url.endswith("?") else "&" if "?" in url else "?") + "&".join(
@@ -362,7 +435,9 @@ def _place(made: CompiledRequest) -> tuple[Origin, str, str]:
     return split_url(url)
 
 
-def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -> Authorization | None:
+def _bound(
+    given: Authorization | None, known: Values, secret: frozenset[str]
+) -> Authorization | None:
     """With the environment's values put into its texts."""
     if given is None:
         return None
@@ -371,7 +446,9 @@ def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -
         return (
             None
             if each is None
-            else Login(user=bind(each.user, known, secret), password=bind(each.password, known, secret))
+            else Login(
+                user=bind(each.user, known, secret), password=bind(each.password, known, secret)
+            )
         )
 
     client = given.client
@@ -385,7 +462,11 @@ def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -
         )
     bearer = bind(given.bearer, known, secret) if given.bearer is not None else None
     return Authorization(
-        basic=login(given.basic), digest=login(given.digest), bearer=bearer, client=client, none=given.none
+        basic=login(given.basic),
+        digest=login(given.digest),
+        bearer=bearer,
+        client=client,
+        none=given.none,
     )
 
 
@@ -397,7 +478,9 @@ def _body(
     if body is None:
         return None, ""
     if body.form is not None:
-        bound = [(bind(name, known, secret), bind(value, known, secret)) for name, value in body.form]
+        bound = [
+            (bind(name, known, secret), bind(value, known, secret)) for name, value in body.form
+        ]
         form = form_encoded(bound, secret=secret)
         return form, body.type or "application/x-www-form-urlencoded"
     if body.file:
@@ -408,7 +491,9 @@ def _body(
             body, boundary, text
         ), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
     fill = text(body.json, in_json) if body.json is not None else text(body.raw or "")
-    kind = body.type or ("application/json" if body.json is not None else "application/octet-stream")
+    kind = body.type or (
+        "application/json" if body.json is not None else "application/octet-stream"
+    )
     return (lambda values: fill(values).encode()), kind
 
 
@@ -416,7 +501,9 @@ def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> M
     """RFC 7578: each part's head and content, a value's holes filled, a file's content as it is."""
 
     def head(part: FormPart) -> bytes:
-        def quoted(name: str) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
+        def quoted(
+            name: str,
+        ) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
             return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
 
         lines = f'--{boundary}\r\nContent-Disposition: form-data; name="{quoted(part.name)}"'
@@ -437,7 +524,8 @@ def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> M
     def make(values: Values) -> bytes:
         return (
             b"".join(
-                b"%b%b\r\n" % (top, content if fill is None else fill(values).encode()) for top, fill, content in pieces
+                b"%b%b\r\n" % (top, content if fill is None else fill(values).encode())
+                for top, fill, content in pieces
             )
             + end
         )
@@ -446,12 +534,16 @@ def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> M
 
 
 def located(location: bytes) -> str:
-    """A Location as it came: bytes that can't stand in an address are percent-encoded one by one."""
+    """A Location as it came: bytes that can't stand in an address are percent-encoded one by
+    one.
+    """
     return "".join(chr(byte) if 0x20 < byte < 0x7F else f"%{byte:02X}" for byte in location.strip())
 
 
 def resolve(base: str, address: str) -> str:
-    """An address of a page's resource or redirect, made absolute. Raises Failure("address") for what is none."""
+    """An address of a page's resource or redirect, made absolute. Raises Failure("address") for
+    what is none.
+    """
     try:
         found = urljoin(base, address).partition("#")[0]
         asked = address.partition("#")[0]

@@ -1,4 +1,6 @@
-"""Rows for a shard's users: the rules of core.dealing, with takings of shared piles leased ahead."""
+"""Rows for a shard's users: the rules of core.dealing, with takings of shared piles leased
+ahead.
+"""
 
 import asyncio
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -16,9 +18,10 @@ Rows = Sequence[Sequence[str]]
 
 
 class Book:
-    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after something was
-    asked for later: the coordinator then knows of a lost shard that what was granted last was certainly not dealt. What
-    is not used goes back when somebody else waits for it, so that no row is dealt again before the pile is used up.
+    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only
+    after something was asked for later: the coordinator then knows of a lost shard that what was
+    granted last was certainly not dealt. What is not used goes back when somebody else waits for
+    it, so that no row is dealt again before the pile is used up.
     """
 
     def __init__(self, pile: str, lessor: Lessor | None) -> None:
@@ -72,9 +75,13 @@ class Book:
 
     def _ask(self) -> "asyncio.Task[None]":
         if self._watching is None:
-            self._watching = asyncio.get_running_loop().create_task(self._watch(), name=f"wanted {self._pile}")
+            self._watching = asyncio.get_running_loop().create_task(
+                self._watch(), name=f"wanted {self._pile}"
+            )
         if self._asking is None or self._asking.done():
-            self._asking = asyncio.get_running_loop().create_task(self._fetch(), name=f"lease {self._pile}")
+            self._asking = asyncio.get_running_loop().create_task(
+                self._fetch(), name=f"lease {self._pile}"
+            )
         return self._asking
 
     async def _fetch(self) -> None:
@@ -89,8 +96,9 @@ class Book:
             self._ahead.append(granted)
 
     async def _watch(self) -> None:
-        """When another shard waits: gives back what nobody has used, or says that nothing is left. One that was told
-        that the pile is used up, or to wait, may never ask again: nobody would know that it has used its last.
+        """When another shard waits: gives back what nobody has used, or says that nothing is left.
+        One that was told that the pile is used up, or to wait, may never ask again: nobody would
+        know that it has used its last.
         """
         assert self._lessor is not None
         while True:
@@ -105,7 +113,9 @@ class Book:
         assert self._lessor is not None
         async with self._turn:
             unused = (
-                [(self._next, self._end - self._next), *self._ahead] if self._next < self._end else list(self._ahead)
+                [(self._next, self._end - self._next), *self._ahead]
+                if self._next < self._end
+                else list(self._ahead)
             )
             if unused:
                 self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
@@ -113,7 +123,9 @@ class Book:
                 await self._lessor.give_back(self._pile, first, count)
 
     def forget_last(self) -> None:
-        """What was granted last was given to others meanwhile: this shard had been taken for lost."""
+        """What was granted last was given to others meanwhile: this shard had been taken for
+        lost.
+        """
         del self._ahead[self._sure :]
 
     async def close(self) -> None:
@@ -132,7 +144,9 @@ class Book:
 
 @dataclass(slots=True)
 class Spec:
-    """One thing that is dealt: a data set's columns that come from one row, or a column dealt on its own."""
+    """One thing that is dealt: a data set's columns that come from one row, or a column dealt on
+    its own.
+    """
 
     no: int
     name: str  # "observers", or "observers.night" for a column on its own
@@ -145,7 +159,9 @@ class Spec:
     first: int = 0  # the first given row's number in its table, from 0
 
 
-def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | None, *, alone: bool) -> list[Spec]:
+def specs_of(
+    piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | None, *, alone: bool
+) -> list[Spec]:
     """The things dealt, numbered as the frozen document has them; followers last.
 
     Raises KeyError for rows that are not there.
@@ -163,13 +179,19 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
                 continue
             name = f"{pile.key}.{own}" if own else pile.key
             deal = pile.deal.alone() if own else pile.deal
-            spec = Spec(len(made), name, pile.key, deal, columns, rows[pile.key], first=pile.first_row)
+            spec = Spec(
+                len(made), name, pile.key, deal, columns, rows[pile.key], first=pile.first_row
+            )
             if deal.shared:
                 spec.book = Book(name, None if alone else lessor)
             made.append(spec)
     for spec in made:
         spec.followed = next(
-            (each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow),
+            (
+                each.no
+                for each in made
+                if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow
+            ),
             None,
         )
     return made
@@ -178,9 +200,9 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
 class Dealer:
     """Deals to the users of one shard.
 
-    `users` is how many there are at most, `slices` by table how many slices there are of it and which one, from 1, a
-    seat has (without: as many as users, by their numbers); `tables` are those that the users' journey uses (None: all);
-    `record(pile, user, round, row)` notes who got what.
+    `users` is how many there are at most, `slices` by table how many slices there are of it and
+    which one, from 1, a seat has (without: as many as users, by their numbers); `tables` are those
+    that the users' journey uses (None: all); `record(pile, user, round, row)` notes who got what.
     """
 
     def __init__(
@@ -194,12 +216,24 @@ class Dealer:
         slices: Mapping[str, tuple[int, Mapping[int, int]]] | None = None,
         tables: Collection[str] | None = None,
     ) -> None:
-        self.specs, self._seed, self._users, self._record, self._stop = specs, seed, users, record, stop
+        self.specs, self._seed, self._users, self._record, self._stop = (
+            specs,
+            seed,
+            users,
+            record,
+            stop,
+        )
         self._slices = slices or {}
         own = [spec for spec in specs if tables is None or spec.table in tables]
         self._own = own
-        self.each_round = [spec for spec in own if spec.deal.when == "round" and spec.followed is None]
-        self.at_use = {spec.table: [s for s in own if s.table == spec.table] for spec in own if spec.deal.when == "use"}
+        self.each_round = [
+            spec for spec in own if spec.deal.when == "round" and spec.followed is None
+        ]
+        self.at_use = {
+            spec.table: [s for s in own if s.table == spec.table]
+            for spec in own
+            if spec.deal.when == "use"
+        }
         self._followers = [spec for spec in own if spec.followed is not None]
 
     def first(self) -> list[Spec]:
@@ -208,7 +242,9 @@ class Dealer:
 
     def used(self, tables: Sequence[str]) -> list[Spec]:
         """What is dealt for a request that needs `tables`, of those dealt at each use."""
-        return [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None]
+        return [
+            spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None
+        ]
 
     @staticmethod
     def ready(due: Sequence[Spec]) -> bool:
@@ -223,10 +259,14 @@ class Dealer:
                 try:
                     await spec.book.more()
                 except OSError as problem:
-                    raise Failure("rows", f"no rows of {spec.name} could be had: {problem}") from problem
+                    raise Failure(
+                        "rows", f"no rows of {spec.name} could be had: {problem}"
+                    ) from problem
 
     def deal(self, own: UserState, due: Sequence[Spec]) -> bool:
-        """Gives a row of each of `due`, which is ready; false when one is used up and the user has to leave."""
+        """Gives a row of each of `due`, which is ready; false when one is used up and the user has
+        to leave.
+        """
         for spec in due:
             row = self._next_row(own, spec)
             if row is None:
@@ -235,7 +275,11 @@ class Dealer:
                         continue
                     row = len(spec.rows) - 1
                 else:
-                    own.rows_over = f"rows of {spec.name} used up" if len(spec.rows) else f"{spec.name} has no rows"
+                    own.rows_over = (
+                        f"rows of {spec.name} used up"
+                        if len(spec.rows)
+                        else f"{spec.name} has no rows"
+                    )
                     if spec.deal.then == "stop" or not len(spec.rows):
                         self._stop(own.rows_over)
                     return False
@@ -261,7 +305,9 @@ class Dealer:
         if spec.deal.whose == "slice" and spec.table in self._slices:
             users, at = self._slices[spec.table]
             if own.seat not in at:
-                return None  # a user whom a raise of the load brought, when every slice was somebody's
+                return (
+                    None  # a user whom a raise of the load brought, when every slice was somebody's
+                )
             user = at[own.seat]
         return row_of(spec.deal, spec.name, self._seed, len(spec.rows), users, user, taking)
 

@@ -1,4 +1,6 @@
-"""Texts with holes, compiled to functions of a user's values, each hole encoded for the place it stands in."""
+"""Texts with holes, compiled to functions of a user's values, each hole encoded for the place it
+stands in.
+"""
 
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -21,9 +23,12 @@ IN_SEGMENT = "!$&'()*+,;=:@-._~"  # §3.3: pchar
 NO_SECRETS: frozenset[str] = frozenset()
 
 
-def filler(source: str, encode: Callable[[str], str] | None = None, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an expression: to the
-    values it is computed from). What is computed from values named `secret` is remembered by the user, to be masked.
+def filler(
+    source: str, encode: Callable[[str], str] | None = None, *, secret: Collection[str] = NO_SECRETS
+) -> Fill:
+    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an
+    expression: to the values it is computed from). What is computed from values named `secret` is
+    remembered by the user, to be masked.
     """
     if computes(source, secret):
         return _joined([_remembering(text, encode, secret) for text in _pieces(source)])
@@ -109,7 +114,9 @@ def _joined(fills: list[Fill]) -> Fill:
 
 
 def _remembering(text: str, encode: Callable[[str], str] | None, secret: Collection[str]) -> Fill:
-    """The filler of one piece; a hole that computes something of a secret tells the user what that is."""
+    """The filler of one piece; a hole that computes something of a secret tells the user what
+    that is.
+    """
     if not computes(text, secret):
         return filler(text, encode)
     template = compile_text(text)
@@ -118,7 +125,9 @@ def _remembering(text: str, encode: Callable[[str], str] | None, secret: Collect
         try:
             found = template.fill(values if encode is None else _Encoded(values, encode))
         except TemplateError:
-            raise TemplateError("what is computed from a secret could not be; nothing of it is shown") from None
+            raise TemplateError(
+                "what is computed from a secret could not be; nothing of it is shown"
+            ) from None
         maker = getattr(values, "maker", None)
         if maker is not None:
             maker.remember(found)
@@ -140,11 +149,13 @@ class _Encoded(dict[str, str]):
         return self._encode(self._values[name])
 
 
-# addresses ---------------------------------------------------------------------------------------------
+# addresses ----------------------------------------------------------------------------------------
 
 
 def in_reference(value: str) -> str:
-    """A whole address, or one relative to another: only what can't stand in any address is encoded."""
+    """A whole address, or one relative to another: only what can't stand in any address is
+    encoded.
+    """
     return quote(BARE_PERCENT.sub("%25", value), safe=RESERVED)
 
 
@@ -187,9 +198,9 @@ def _place_after(text: str, place: Place) -> Place:
 
 
 def addressed(source: str, known: Values, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """An address with holes as a function of values: each hole percent-encoded for its place (RFC 3986), unless it is
-    the whole address, its beginning or what follows that at once, or goes through `| percent` or `| encoded`. `known`
-    values are put in now.
+    """An address with holes as a function of values: each hole percent-encoded for its place (RFC
+    3986), unless it is the whole address, its beginning or what follows that at once, or goes
+    through `| percent` or `| encoded`. `known` values are put in now.
     """
     place: Place = "start"
     fills: list[Fill] = []
@@ -200,7 +211,11 @@ def addressed(source: str, known: Values, *, secret: Collection[str] = NO_SECRET
             fills.append(lambda values, literal=literal: literal)  # type: ignore[misc]
             place = _place_after(piece, place)
             continue
-        encode = None if hole.group(1).split("|")[-1].strip() in ("percent", "encoded") else ENCODERS[place]
+        encode = (
+            None
+            if hole.group(1).split("|")[-1].strip() in ("percent", "encoded")
+            else ENCODERS[place]
+        )
         bound = bind(piece, known, secret)
         if "{{" not in bound:
             fixed = bound if encode is None else encode(bound)
@@ -221,7 +236,7 @@ def _hole(text: str, encode: Callable[[str], str] | None, secret: Collection[str
     return lambda values: encoder(inner(values))
 
 
-# other places ------------------------------------------------------------------------------------------
+# other places -------------------------------------------------------------------------------------
 
 
 def in_json(value: str) -> str:
@@ -235,14 +250,18 @@ def in_header(value: str) -> str:
 
 
 def escaped(source: str, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded); what went
-    through
-    `| encoded` is left as it is."""
+    """A query or form text: fixed parts and values percent-encoded alike
+    (application/x-www-form-urlencoded); what went through `| encoded` is left as it is.
+    """
     template: Template = compile_text(source)
     if template.fixed is not None:
         fixed = quote_plus(template.fixed)
         return lambda values: fixed
-    if template.pieces is not None and template.pieces[0] == "" and [after for _, after in template.pieces[1]] == [""]:
+    if (
+        template.pieces is not None
+        and template.pieces[0] == ""
+        and [after for _, after in template.pieces[1]] == [""]
+    ):
         name = template.pieces[1][0][0]  # one name and nothing else
 
         def one(values: Values) -> str:
@@ -254,7 +273,9 @@ def escaped(source: str, *, secret: Collection[str] = NO_SECRETS) -> Fill:
 
         return one
     marked = [HOLE.fullmatch(piece) for piece in _pieces(source)]
-    if any(hole is not None and hole.group(1).split("|")[-1].strip() == "encoded" for hole in marked):
+    if any(
+        hole is not None and hole.group(1).split("|")[-1].strip() == "encoded" for hole in marked
+    ):
         return _joined([_one_escaped(piece, secret) for piece in _pieces(source)])
     inner = filler(source, secret=secret)
 
@@ -272,4 +293,14 @@ def _one_escaped(piece: str, secret: Collection[str]) -> Fill:
     return escaped(piece, secret=secret)
 
 
-__all__ = ["Fill", "Values", "addressed", "escaped", "filler", "in_header", "in_json", "is_secret", "uses"]
+__all__ = [
+    "Fill",
+    "Values",
+    "addressed",
+    "escaped",
+    "filler",
+    "in_header",
+    "in_json",
+    "is_secret",
+    "uses",
+]

@@ -1,4 +1,6 @@
-"""What an answer is worth: its captures taken, then its checks verified. Pure: nothing is recorded or sent here."""
+"""What an answer is worth: its captures taken, then its checks verified. Pure: nothing is recorded
+or sent here.
+"""
 
 from collections.abc import Mapping, Sequence
 from types import MappingProxyType
@@ -19,9 +21,10 @@ SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
 
 
 class Done:
-    """What a request came to: `kind` of failure or "", and what it means (`then`). `captured` are new values,
-    `replaced` what they were before. `asked` says that its checks were, `missed` which of them (numbers in the
-    journey) were not passed; a verdict without a kind is one that is only counted.
+    """What a request came to: `kind` of failure or "", and what it means (`then`). `captured` are
+    new values, `replaced` what they were before. `asked` says that its checks were, `missed` which
+    of them (numbers in the journey) were not passed; a verdict without a kind is one that is only
+    counted.
     """
 
     kind = ""
@@ -45,10 +48,13 @@ class Done:
 PASSED = Done()
 
 
-def judged(compiled: CompiledRequest, reply: Reply, own: UserState, trail: Sequence[str], took_ms: float) -> Done:
+def judged(
+    compiled: CompiledRequest, reply: Reply, own: UserState, trail: Sequence[str], took_ms: float
+) -> Done:
     """Takes captures into the user's values, then verifies.
 
-    `trail` are the addresses it was redirected through, the last one included; `took_ms` since it was due.
+    `trail` are the addresses it was redirected through, the last one included; `took_ms` since it
+    was due.
     """
     status = reply.status
     if (reply.encoding or reply.cut) and (problem := _unpack(reply)) is not None:
@@ -65,7 +71,11 @@ def judged(compiled: CompiledRequest, reply: Reply, own: UserState, trail: Seque
         reply.addresses = trail
     done, missing, values = PASSED, "", own.values
     if captures:
-        reply.cookies, reply._choose, reply.reads_json = own.jar.values, own.choose, compiled.reads_json
+        reply.cookies, reply._choose, reply.reads_json = (
+            own.jar.values,
+            own.choose,
+            compiled.reads_json,
+        )
         done = Done()
         missing = _take(captures, reply, values, done)
     try:
@@ -83,7 +93,9 @@ def judged(compiled: CompiledRequest, reply: Reply, own: UserState, trail: Seque
 def _unpack(reply: Reply) -> Done | None:
     """Undoes the encoding of a body, or says why what is looked for may not be found in it."""
     if reply.cut:
-        reply.beyond = f"{reply.came:,} bytes came, and a body is looked into as far as {MAX_KEPT:,}"
+        reply.beyond = (
+            f"{reply.came:,} bytes came, and a body is looked into as far as {MAX_KEPT:,}"
+        )
         reply.size_bytes = None if reply.encoding else reply.came
         return None
     if not reply.body or reply.unpacked:
@@ -112,8 +124,12 @@ def _take(captures: Sequence[tuple[str, Taker]], reply: Reply, values: Values, d
     return missing
 
 
-def _missed(compiled: CompiledRequest, reply: Reply, values: Values, done: Done, missing: str) -> Done:
-    """Says what is not so: which checks were not passed and what that means, or what was not found."""
+def _missed(
+    compiled: CompiledRequest, reply: Reply, values: Values, done: Done, missing: str
+) -> Done:
+    """Says what is not so: which checks were not passed and what that means, or what was not
+    found.
+    """
     failed = counted = None
     missed: list[int] = []
     for at, judge in enumerate(compiled.checks):
@@ -127,7 +143,9 @@ def _missed(compiled: CompiledRequest, reply: Reply, values: Values, done: Done,
                 verdict = Verdict(verdict.kind, MASK, words, verdict.then)
             missed.append(compiled.first_check + at)
             counted = counted or verdict
-            if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
+            if verdict.then != "count" and (
+                failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]
+            ):
                 failed = verdict
     done.asked, done.missed = bool(compiled.checks), missed
     if failed is not None:

@@ -1,4 +1,6 @@
-"""Where a virtual user stands between coming and going, and how it was asked to leave: the only place that says so."""
+"""Where a virtual user stands between coming and going, and how it was asked to leave: the only
+place that says so.
+"""
 
 from enum import Enum, IntEnum
 
@@ -46,7 +48,9 @@ COUNTED: dict[Phase, str] = {
 
 
 class Lifecycle:
-    """Its phase, whether it thinks, and how it was asked to leave. Tells the recorder what it is counted as."""
+    """Its phase, whether it thinks, and how it was asked to leave. Tells the recorder what it is
+    counted as.
+    """
 
     def __init__(self, recorder: Recorder, row: int) -> None:
         self._recorder, self._row = recorder, row

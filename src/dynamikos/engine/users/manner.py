@@ -10,7 +10,9 @@ from dynamikos.engine.http.shaping import Line
 
 @dataclass(frozen=True, slots=True)
 class Manner:
-    """Think times × `pace`; `patience_s` for a step (0: for ever), then it reloads `reloads` times before it leaves."""
+    """Think times × `pace`; `patience_s` for a step (0: for ever), then it reloads `reloads` times
+    before it leaves.
+    """
 
     pace: float = 1.0
     patience_s: float = 0.0
@@ -24,10 +26,14 @@ PLAIN = Manner()
 
 def manner_of(persona: Persona, stream: random.Random) -> Manner:
     """Always draws the same from a stream: pace first, then patience."""
-    pace = persona.pace.factor * math.exp(stream.gauss(0.0, persona.pace.spread) if persona.pace.spread else 0.0)
+    pace = persona.pace.factor * math.exp(
+        stream.gauss(0.0, persona.pace.spread) if persona.pace.spread else 0.0
+    )
     patience, figures, waits_s, reloads = persona.patience, line_of(persona), 0.0, 0
     if patience is not None:
-        waits_s = patience.seconds * math.exp(stream.gauss(0.0, patience.spread) if patience.spread else 0.0)
+        waits_s = patience.seconds * math.exp(
+            stream.gauss(0.0, patience.spread) if patience.spread else 0.0
+        )
         reloads = patience.reloads if patience.then == "reload" else 0
     returns = persona.visit is not None and persona.visit.visit == "return"
     return Manner(

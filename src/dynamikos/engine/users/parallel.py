@@ -10,11 +10,15 @@ from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.judging import SEVERITY
 
-MakeAsker = Callable[[Callable[[], None], Callable[[Exception], None]], Asker]  # told of its end, of an error of ours
+MakeAsker = Callable[
+    [Callable[[], None], Callable[[Exception], None]], Asker
+]  # told of its end, of an error of ours
 
 
 class ParallelStep:
-    """One time that a step is performed. After `perform`: when the last request ended, and which failed."""
+    """One time that a step is performed. After `perform`: when the last request ended, and which
+    failed.
+    """
 
     def __init__(self, step: CompiledStep, due: float, clock: Clock, make: MakeAsker) -> None:
         self._step, self._due, self._clock, self._make = step, due, clock, make
@@ -26,7 +30,9 @@ class ParallelStep:
         return self._open
 
     async def perform(self, patience_s: float) -> bool:
-        """Sends all and waits for their ends; false where the user was out of patience before (0: never is)."""
+        """Sends all and waits for their ends; false where the user was out of patience before (0:
+        never is).
+        """
         loop = asyncio.get_running_loop()
         waits: list[asyncio.Future[None]] = []
         for request in self._step.requests:
@@ -60,7 +66,9 @@ class ParallelStep:
         failed = [asker for asker in self._askers if asker.kind]
         if not failed:
             return "", "round"
-        return failed[0].kind, max((asker.then for asker in failed), key=lambda then: SEVERITY[then])
+        return failed[0].kind, max(
+            (asker.then for asker in failed), key=lambda then: SEVERITY[then]
+        )
 
     async def _in_time(self, waits: "list[asyncio.Future[None]]", patience_s: float) -> bool:
         limit = self._clock.at(self._due + patience_s)

@@ -1,10 +1,14 @@
-"""How long a user waits for a step, and what it does then: it reloads the step some times, or leaves."""
+"""How long a user waits for a step, and what it does then: it reloads the step some times, or
+leaves.
+"""
 
 from dynamikos.engine.users.manner import Manner
 
 
 class Patience:
-    """`seconds` for a step; 0: for ever. `ran_out` and then `reloads` say what became of the step at hand."""
+    """`seconds` for a step; 0: for ever. `ran_out` and then `reloads` say what became of the step
+    at hand.
+    """
 
     def __init__(self, manner: Manner) -> None:
         self.seconds = manner.patience_s
@@ -19,8 +23,8 @@ class Patience:
         self.is_over = True
 
     def reloads(self, round_number: int, series: int) -> bool:
-        """Whether the step is reloaded; else the user has left. The reloads of each step of each round are counted
-        from 0.
+        """Whether the step is reloaded; else the user has left. The reloads of each step of each
+        round are counted from 0.
         """
         self.is_over = False
         if self._of != (round_number, series):

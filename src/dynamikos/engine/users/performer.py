@@ -29,19 +29,23 @@ from dynamikos.engine.users.walking import Walk
 from dynamikos.engine.users.wire import Wire
 from dynamikos.engine.users.witness import Witness
 
-Gate = Callable[["User"], Awaitable[float | None]]  # when the next round begins; None: there is none
+Gate = Callable[
+    ["User"], Awaitable[float | None]
+]  # when the next round begins; None: there is none
 IDLE_ROUND_S = 0.1
 LONGEST_PAUSE_S = 30.0  # after failed rounds
 log = logging.getLogger(__name__)
 
-# how a user's time ended: as planned; it did not wait; no rows; it was cut off; by an error of ours; a check said so
+# how a user's time ended: as planned; it did not wait; no rows; it was cut off; by an error of
+# ours; a check said so
 Parting = Literal["done", "left", "used up", "abandoned", "broke", "retired"]
 
 
 class User:
     """One virtual user. `perform` returns the reason why it ended.
 
-    Requests that follow each other are performed by its Walk; the coroutine here wakes for what else there is.
+    Requests that follow each other are performed by its Walk; the coroutine here wakes for what
+    else there is.
     """
 
     def __init__(
@@ -54,8 +58,9 @@ class User:
         gate: "Gate | None" = None,
         planned: float | None = None,
     ) -> None:
-        """`seat` is the place it takes, by which slices of data are dealt; `rounds` how many it performs, if that is
-        said; `gate` says when each round begins; `planned` is the instant at which its first request is due.
+        """`seat` is the place it takes, by which slices of data are dealt; `rounds` how many it
+        performs, if that is said; `gate` says when each round begins; `planned` is the instant at
+        which its first request is due.
         """
         self.number, self.around, self._gate = number, around, gate
         visit = around.persona.visit if around.persona is not None else None
@@ -67,7 +72,9 @@ class User:
             run_count=around.run_count,
             known=around.known,
         )
-        values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see UserState.shown
+        values = Values(
+            {"user.number": str(number), "round.number": "0"}, maker
+        )  # see UserState.shown
         manner = PLAIN
         if around.persona is not None:
             manner = manner_of(around.persona, stream(around.seed, "persona", "", number))
@@ -80,7 +87,9 @@ class User:
             self.own.cache = Cache(around.bodies, around.primed)
             for name, value in manner.cookies:
                 for origin in around.script.origins:
-                    self.own.jar.take(f"{name}={value}", origin[1], "/", around.clock.wall(), from_secure=True)
+                    self.own.jar.take(
+                        f"{name}={value}", origin[1], "/", around.clock.wall(), from_secure=True
+                    )
         self._equip()
         self._walk.planned = planned
         self._performing: asyncio.Task[object] | None = None
@@ -90,8 +99,12 @@ class User:
         self._failing = 0  # rounds that failed at their first request, one after the other
         self._stretches = around.recorder.stretches
         self._retired: tuple[LeavingCause, str] | None = None  # why a check made it leave
-        self._dropped: list[tuple[int, float]] | None = None  # what it had under way when it was taken away at once
-        self._parallel: ParallelStep | None = None  # the step at hand whose requests are sent at once
+        self._dropped: list[tuple[int, float]] | None = (
+            None  # what it had under way when it was taken away at once
+        )
+        self._parallel: ParallelStep | None = (
+            None  # the step at hand whose requests are sent at once
+        )
         self._doing = ""  # the key of the step at hand that sends nothing itself
 
     def _equip(self) -> None:
@@ -100,16 +113,24 @@ class User:
         self._witness = Witness(own, around)
         self._proofs = Proofs(own, around, self._wire, self._witness)
         self._walk = Walk(
-            around.clock, around.recorder, self._life, self._thinking, self._patience, self._spans, self.next_round,
+            around.clock,
+            around.recorder,
+            self._life,
+            self._thinking,
+            self._patience,
+            self._spans,
+            self.next_round,
             self._impatient,
-        )  # fmt: skip
+        )
         self._walk.asker = self._asker(self._walk.go, self._walk.broke)
         self._stage = Stage(own, around, self._witness, self)
 
     def _asker(self, on_end: Callable[[], None], on_broke: Callable[[Exception], None]) -> Asker:
-        return Asker(self.own, self.around, self._wire, self._witness, self._proofs, on_end, on_broke)
+        return Asker(
+            self.own, self.around, self._wire, self._witness, self._proofs, on_end, on_broke
+        )
 
-    # for those who watch ---------------------------------------------------------------------------------
+    # for those who watch --------------------------------------------------------------------------
 
     @property
     def state(self) -> str:
@@ -128,7 +149,9 @@ class User:
             self._walk.asker.follow()
 
     def step_now(self) -> str:
-        """The key of the step at hand, or of the one after which it thinks; "" where there is none."""
+        """The key of the step at hand, or of the one after which it thinks; "" where there is
+        none.
+        """
         return self._walk.step_now(under_way=True) or self._doing or self._walk.step_now()
 
     def waits_s(self) -> float:
@@ -140,7 +163,7 @@ class User:
         """Its values, masked."""
         return self._witness.shown()
 
-    # coming and going --------------------------------------------------------------------------------------
+    # coming and going -----------------------------------------------------------------------------
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -154,7 +177,9 @@ class User:
             self._thinking.cut_short()
 
     def abandon(self) -> None:
-        """At once, in the middle of what it does: its exchanges under way are abandoned, no closing is performed."""
+        """At once, in the middle of what it does: its exchanges under way are abandoned, no closing
+        is performed.
+        """
         if self._performing is not None and self._dropped is None:
             self._dropped = self.open_now()
             self._performing.cancel()
@@ -165,7 +190,9 @@ class User:
             await self._thinking.attend(ready)
 
     async def wait(self, instant: float, *, thinks: bool = True) -> None:
-        """Until an instant, or until the user is told to leave; it `thinks` unless that is a part of what it does."""
+        """Until an instant, or until the user is told to leave; it `thinks` unless that is a part
+        of what it does.
+        """
         await self._thinking.until(instant, counts=thinks)
 
     def retire(self, cause: LeavingCause, detail: str) -> None:
@@ -213,7 +240,9 @@ class User:
             self._stage.let_go()
 
     async def clean_up(self) -> None:
-        """Each step of the clean-up, also when one before it failed, over connections of its own."""
+        """Each step of the clean-up, also when one before it failed, over connections of its
+        own.
+        """
         self._equip()
         try:
             for step in self.around.script.cleanup:
@@ -247,8 +276,8 @@ class User:
         return [*at_once, *self._walk.open_now()]
 
     async def _dealt(self, due: list[Spec]) -> bool:
-        """Whether the user has its rows. Rows that can't be had for now (the database is away) make it leave, as used
-        up ones do.
+        """Whether the user has its rows. Rows that can't be had for now (the database is away) make
+        it leave, as used up ones do.
         """
         dealer = self.around.dealer
         try:
@@ -262,11 +291,12 @@ class User:
         self.around.recorder.left_early(self.around.clock.now(), "rows", self.own.rows_over)
         return "used up"
 
-    # rounds --------------------------------------------------------------------------------------------
+    # rounds ---------------------------------------------------------------------------------------
 
     async def _rounds(self) -> None:
         now, walk = self.around.clock.now, self._walk
-        # that of an arrival at its planned instant, as its first step does, unless that was in the opening
+        # that of an arrival at its planned instant, as its first step does, unless that was in the
+        # opening
         self._begun = now() if walk.planned is None else min(walk.planned, now())
         self._life.enter(Phase.BETWEEN)
         while await self._may_begin():
@@ -313,7 +343,9 @@ class User:
             own.values["round.number"] = str(own.round)
 
     def _counts(self, outcome: Outcome, ended: float) -> bool:
-        """Counts a round that is over; false where it was cut short, which is neither a passed nor a failed one."""
+        """Counts a round that is over; false where it was cut short, which is neither a passed nor
+        a failed one.
+        """
         if self.own.rows_over and outcome:
             self.leave()  # a request got no row
         if self._rounds_left is not None:
@@ -338,34 +370,43 @@ class User:
             due = around.dealer.each_round
             if not around.dealer.ready(due) or not around.dealer.deal(own, due):
                 return False
-        self._stretches.append(pack_stretch(around.script.round_series, self._begun, ended, own.late_s - self._late_s))
+        self._stretches.append(
+            pack_stretch(around.script.round_series, self._begun, ended, own.late_s - self._late_s)
+        )
         self._begun = ended
         self._number_round()
         return True
 
     async def _after_failure(self, ended: float) -> None:
-        """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least
-        the plan's, and twice as long each time while rounds fail at their first request, up to half a minute.
+        """A pause after a failed round, so that a server that is down is not asked faster than one
+        that works: at least the plan's, and twice as long each time while rounds fail at their
+        first request, up to half a minute.
         """
         self._failing = 0 if self._walk.went else self._failing + 1
         pause = self.around.failed_pause_s
-        await self.wait(ended + min(max(pause, LONGEST_PAUSE_S), pause * 2.0 ** min(30, max(0, self._failing - 1))))
+        await self.wait(
+            ended
+            + min(max(pause, LONGEST_PAUSE_S), pause * 2.0 ** min(30, max(0, self._failing - 1)))
+        )
 
     async def _skip(self, steps: list[CompiledStep]) -> None:
-        """The think times of what is skipped: a person who meets an error does not come back at once."""
+        """The think times of what is skipped: a person who meets an error does not come back at
+        once.
+        """
         seconds = sum(self._thinking.seconds_after(step) for step in steps)
         if seconds > 0:
             await self.wait(self.around.clock.now() + seconds)
 
-    # steps ---------------------------------------------------------------------------------------------
+    # steps ----------------------------------------------------------------------------------------
 
     async def run_steps(
         self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False
     ) -> Outcome:
-        """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was
-        skipped.
+        """Performs steps with their think times: "" when all passed, "step" when one failed,
+        "round" when the rest was skipped.
 
-        `over_rounds`: the part is the rounds' and its steps may go on into further ones, which are then noted already.
+        `over_rounds`: the part is the rounds' and its steps may go on into further ones, which are
+        then noted already.
         """
         walk, index, failed = self._walk, 0, False
         while index < len(steps):
@@ -375,7 +416,9 @@ class User:
                 return ""
             if step.walks:
                 walk = self._walk
-                await walk.begin(steps, index, leaving=leaving, over_rounds=over_rounds and not failed)
+                await walk.begin(
+                    steps, index, leaving=leaving, over_rounds=over_rounds and not failed
+                )
                 index, failed = walk.index, failed or walk.missed
                 if self._patience.is_over:
                     if self._again(steps[index]):
@@ -392,7 +435,9 @@ class User:
                 outcome = await perform(self._stage, step, leaving=leaving)
                 self._doing = outer
                 if step.ends:
-                    self._spans.over(step, self.around.clock.now(), "a step failed" if outcome else "")
+                    self._spans.over(
+                        step, self.around.clock.now(), "a step failed" if outcome else ""
+                    )
                 failed = failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")
@@ -411,8 +456,8 @@ class User:
         return "step" if failed else ""
 
     def _impatient(self) -> None:
-        """See Walk: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
-        before: values, cookies, TLS sessions.
+        """See Walk: what is under way is abandoned. Afterwards it has connections of its own again,
+        and what it had before: values, cookies, TLS sessions.
         """
         wire, now = self._wire, self.around.clock.now()
         under_way = [each for each in self.open_now() if each[0] != self.around.script.round_series]
@@ -426,7 +471,9 @@ class User:
         self._wire.pool.sessions = sessions
 
     def _again(self, step: CompiledStep) -> bool:
-        """Out of patience with a step: whether it is reloaded. Else the user leaves, and is told to have left."""
+        """Out of patience with a step: whether it is reloaded. Else the user leaves, and is told to
+        have left.
+        """
         recorder, now = self.around.recorder, self.around.clock.now()
         if self._patience.reloads(self.own.round, step.series):
             recorder.reloaded(now)
@@ -437,7 +484,9 @@ class User:
         recorder.left(now, series)
         return False
 
-    async def _skipping(self, steps: list[CompiledStep], index: int, kind: str, then: Then) -> Outcome:
+    async def _skipping(
+        self, steps: list[CompiledStep], index: int, kind: str, then: Then
+    ) -> Outcome:
         """The step before `index` failed, and with it the rest of the part."""
         now = self.around.clock.now()
         self.around.recorder.skipped(now, len(steps) - index)
@@ -449,7 +498,9 @@ class User:
         return "round"
 
     async def _at_once(self, step: CompiledStep) -> tuple[str, Then]:
-        """All requests of a step in parallel: (first kind of failure or "", its worst consequence)."""
+        """All requests of a step in parallel: (first kind of failure or "", its worst
+        consequence).
+        """
         recorder, clock = self.around.recorder, self.around.clock
         due, late_s = self._walk.first_due(clock.now()), self.own.late_s
         self._parallel = at_once = ParallelStep(step, due, clock, self._asker)

@@ -7,8 +7,8 @@ IDLE_S = 300.0  # unused for so long, a connection is given up
 
 
 class OriginPool:
-    """What a user has for one origin: its links at rest, its channels, and the Cookie header while that is the same for
-    every path and the jar stays as it is.
+    """What a user has for one origin: its links at rest, its channels, and the Cookie header while
+    that is the same for every path and the jar stays as it is.
     """
 
     __slots__ = ("channels", "cookie", "origin", "resting")
@@ -21,8 +21,8 @@ class OriginPool:
 
 
 class Pool:
-    """Owns all links of a user: those at rest by origin, those in use as well. `sessions` are TLS sessions to
-    resume.
+    """Owns all links of a user: those at rest by origin, those in use as well. `sessions` are TLS
+    sessions to resume.
     """
 
     __slots__ = ("_all", "_line", "desks", "last", "network", "sessions")
@@ -43,7 +43,9 @@ class Pool:
         return found
 
     def take(self, desk: OriginPool, now: float) -> Link | None:
-        """A link at rest that stands open, the one used last, or a free slot of a channel; None when there is none."""
+        """A link at rest that stands open, the one used last, or a free slot of a channel; None
+        when there is none.
+        """
         resting = desk.resting
         while resting:
             link = resting.pop()

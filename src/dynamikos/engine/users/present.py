@@ -1,4 +1,6 @@
-"""Who is there now, for those who watch: the users that fail and wait most, and those that are followed."""
+"""Who is there now, for those who watch: the users that fail and wait most, and those that are
+followed.
+"""
 
 import heapq
 from collections.abc import Collection, Iterable
@@ -20,7 +22,10 @@ def present(users: Iterable[User], followed: Collection[int], second: int) -> Pr
     shown = heapq.nlargest(SHOWN, failing, key=lambda user: (user.own.failures, user.own.failed_at))
     if len(shown) < SHOWN:
         shown += heapq.nlargest(SHOWN - len(shown), others[:ASKED], key=User.waits_s)
-    chosen = {user.number: user for user in (*shown, *(user for user in (*failing, *others) if user.own.followed))}
+    chosen = {
+        user.number: user
+        for user in (*shown, *(user for user in (*failing, *others) if user.own.followed))
+    }
     return Present(
         second=second,
         users=len(failing) + len(others),

@@ -23,7 +23,9 @@ class Proofs:
         self._own, self._around, self._wire, self._witness = own, around, wire, witness
         self._challenges: dict[Origin, Challenge] = {}
 
-    async def header(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
+    async def header(
+        self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str
+    ) -> str:
         """The value of the Authorization header; "" while nothing was asked for yet.
 
         Raises Failure, also for a value that would end the line.
@@ -48,13 +50,21 @@ class Proofs:
         Raises Failure when no token can be had.
         """
         if not prover.is_digest:
-            await self._token(prover, prover.filled(self._own.values), compiled, refused.removeprefix("Bearer "))
+            await self._token(
+                prover, prover.filled(self._own.values), compiled, refused.removeprefix("Bearer ")
+            )
             return True
-        asked = [value.decode("latin-1") for name, value in reply.headers if name.lower() == b"www-authenticate"]
+        asked = [
+            value.decode("latin-1")
+            for name, value in reply.headers
+            if name.lower() == b"www-authenticate"
+        ]
         challenge = challenge_in(asked)
         if challenge is None:
             return False
-        stale = any("stale=true" in each.lower().replace(" ", "").replace('"', "") for each in asked)
+        stale = any(
+            "stale=true" in each.lower().replace(" ", "").replace('"', "") for each in asked
+        )
         if refused and not stale and self._challenges[origin].nonce == challenge.nonce:
             return False  # the same nonce again: it is the user or the password that is wrong
         self._challenges[origin] = challenge
@@ -75,11 +85,17 @@ class Proofs:
                 flight = self._wire.exchange(origin, head, body, keep=True)
                 reply = await flight.reply
                 encoding = reply.encoding
-                content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
+                content = (
+                    decode_body(reply.body, encoding.decode("latin-1"))
+                    if encoding and reply.body
+                    else reply.body
+                )
                 token = token_in(reply, content)
             except (Failure, ValueError) as problem:
                 failure = (
-                    problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
+                    problem
+                    if isinstance(problem, Failure)
+                    else Failure("token", f"the token can't be read: {problem}")
                 )
                 ended = around.clock.now()
                 around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)

@@ -1,4 +1,6 @@
-"""How a request proves who sends it when that takes exchanges of its own: Digest challenges, and tokens of clients."""
+"""How a request proves who sends it when that takes exchanges of its own: Digest challenges, and
+tokens of clients.
+"""
 
 import asyncio
 import base64
@@ -14,7 +16,8 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.users.filling import Fill, Values, filler, in_header
 
-EARLY_S = 10.0  # a token is renewed this long before it expires, or after nine tenths of its life if that is later
+# a token is renewed this long before it expires, or after nine tenths of its life if that is later
+EARLY_S = 10.0
 
 
 def basic(user: str, password: str) -> str:
@@ -23,11 +26,16 @@ def basic(user: str, password: str) -> str:
 
 
 def fixed_header(given: Authorization | None, secret: Collection[str] = ()) -> Fill | None:
-    """The Authorization header of Basic and Bearer, which needs no exchange of its own; None for others."""
+    """The Authorization header of Basic and Bearer, which needs no exchange of its own; None for
+    others.
+    """
     if given is None:
         return None
     if given.basic is not None:
-        user, password = filler(given.basic.user, secret=secret), filler(given.basic.password, secret=secret)
+        user, password = (
+            filler(given.basic.user, secret=secret),
+            filler(given.basic.password, secret=secret),
+        )
         return lambda values: basic(user(values), password(values))
     if given.bearer is not None:
         token = filler(given.bearer, secret=secret)
@@ -51,31 +59,53 @@ def prover(given: Authorization | None, secret: Collection[str] = ()) -> Prover 
     if given is None:
         return None
     if given.digest is not None:
-        return Prover(True, (filler(given.digest.user, secret=secret), filler(given.digest.password, secret=secret)))
+        return Prover(
+            True,
+            (
+                filler(given.digest.user, secret=secret),
+                filler(given.digest.password, secret=secret),
+            ),
+        )
     if given.client is not None:
         client = given.client
         return Prover(
             False,
-            tuple(filler(text, secret=secret) for text in (client.address, client.id, client.secret, client.scope)),
+            tuple(
+                filler(text, secret=secret)
+                for text in (client.address, client.id, client.secret, client.scope)
+            ),
             client.form,
         )
     return None
 
 
-def token_request(filled: tuple[str, ...], *, form: bool) -> tuple[str, list[tuple[str, str]], bytes]:
-    """(address, headers, body) of the request for a token (RFC 6749 §4.4.2; §2.3.1 for how the client names itself)."""
+def token_request(
+    filled: tuple[str, ...], *, form: bool
+) -> tuple[str, list[tuple[str, str]], bytes]:
+    """(address, headers, body) of the request for a token (RFC 6749 §4.4.2; §2.3.1 for how the
+    client names itself).
+    """
     address, name, secret, scope = filled
     fields = [("grant_type", "client_credentials")] + ([("scope", scope)] if scope else [])
-    headers = [("Content-Type", "application/x-www-form-urlencoded"), ("Accept", "application/json")]
+    headers = [
+        ("Content-Type", "application/x-www-form-urlencoded"),
+        ("Accept", "application/json"),
+    ]
     if form:
         fields += [("client_id", name), ("client_secret", secret)]
     else:
         headers.append(("Authorization", basic(quote_plus(name), quote_plus(secret))))
-    return address, headers, "&".join(f"{quote_plus(n)}={quote_plus(v)}" for n, v in fields).encode()
+    return (
+        address,
+        headers,
+        "&".join(f"{quote_plus(n)}={quote_plus(v)}" for n, v in fields).encode(),
+    )
 
 
 def token_in(reply: Reply, body: bytes) -> tuple[str, float]:
-    """(token, seconds it is valid, 0 when not said). Raises Failure("token") that says what came instead."""
+    """(token, seconds it is valid, 0 when not said). Raises Failure("token") that says what came
+    instead.
+    """
     try:
         document = orjson.loads(body)
     except ValueError:
@@ -85,9 +115,14 @@ def token_in(reply: Reply, body: bytes) -> tuple[str, float]:
         said = ""
         if isinstance(document, dict) and document.get("error"):
             said = f": {document['error']}. {document.get('error_description', '')}".rstrip(" .")
-        raise Failure("token", f"the address for tokens answered {reply.status} without a token{said}")
+        raise Failure(
+            "token", f"the address for tokens answered {reply.status} without a token{said}"
+        )
     if str(document.get("token_type", "bearer")).lower() != "bearer":
-        raise Failure("token", f"the token is of type '{document['token_type']}'; only Bearer tokens can be sent")
+        raise Failure(
+            "token",
+            f"the token is of type '{document['token_type']}'; only Bearer tokens can be sent",
+        )
     life = document.get("expires_in", 0)
     return token, float(digits(str(life)) or 0) if not isinstance(life, float) else life
 
@@ -99,8 +134,8 @@ class _Token:
 
 
 class Tokens:
-    """Tokens by client, shared by all users of a shard: fetched once, renewed before they expire or when one was
-    refused.
+    """Tokens by client, shared by all users of a shard: fetched once, renewed before they expire or
+    when one was refused.
     """
 
     def __init__(self) -> None:

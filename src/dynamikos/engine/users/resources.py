@@ -1,5 +1,5 @@
-"""The resources a page embeds, as a browser fetches them: the same headers, redirects followed, six at a time from each
-origin.
+"""The resources a page embeds, as a browser fetches them: the same headers, redirects followed, six
+at a time from each origin.
 """
 
 import asyncio
@@ -40,7 +40,9 @@ async def fetch_embedded(
 ) -> float:
     """Fetches the page's resources; returns when the last byte of the last one came."""
     embedded = _Embedded(compiled, step.embedded_series, page, own, around, wire, witness)
-    return max(await asyncio.gather(*(embedded.fetch(fill) for fill in compiled.embedded)), default=0.0)
+    return max(
+        await asyncio.gather(*(embedded.fetch(fill) for fill in compiled.embedded)), default=0.0
+    )
 
 
 class _Embedded:
@@ -81,21 +83,38 @@ class _Embedded:
         around, reply = self._around, found.reply
         ended = reply.last_at if reply is not None else around.clock.now()
         took = round((ended - found.due) * 1e6)
-        around.recorder.missed(self._series, ended, took, found.failed, found.bytes_out, found.bytes_in)
+        around.recorder.missed(
+            self._series, ended, took, found.failed, found.bytes_out, found.bytes_in
+        )
         self._own.missed(found.failed, ended)
         if reason := around.choice.failed(self._series, found.failed):
             self._witness.exchange(
-                self._compiled, found.sent, reason, took, found.hop, reply, error=found.told, resource=self._series
+                self._compiled,
+                found.sent,
+                reason,
+                took,
+                found.hop,
+                reply,
+                error=found.told,
+                resource=self._series,
             )
         return ended
 
     def _passed(self, found: "_Fetched", reply: Reply) -> float:
         around = self._around
         around.recorder.answered(self._series, found.due, reply, found.bytes_out, found.bytes_in)
-        if self._own.followed and not around.keep_everything:  # a trial is about the journey's own requests
+        if (
+            self._own.followed and not around.keep_everything
+        ):  # a trial is about the journey's own requests
             took = round((reply.last_at - found.due) * 1e6)
             self._witness.exchange(
-                self._compiled, found.sent, "followed", took, found.hop, reply, resource=self._series
+                self._compiled,
+                found.sent,
+                "followed",
+                took,
+                found.hop,
+                reply,
+                resource=self._series,
             )
         return reply.last_at
 
@@ -107,14 +126,21 @@ class _Embedded:
             origin, host, target = split_url(url)
             async with self._gates.setdefault(origin, asyncio.Semaphore(self._around.connections)):
                 fields = _fields(self._compiled, self._own, is_home=origin == self._home)
-                reply = await self._ask(found, url, origin, Head(Base("GET", target, host, fields)), fields)
+                reply = await self._ask(
+                    found, url, origin, Head(Base("GET", target, host, fields)), fields
+                )
             if reply is None:
                 found.cached = True
                 return
             found.reply = reply
-            found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
+            found.bytes_out, found.bytes_in = (
+                found.bytes_out + reply.bytes_out,
+                found.bytes_in + reply.bytes_in,
+            )
             if reply.opened_us is not None:
-                self._around.recorder.opened(self._series, reply.last_at, reply.opened_us, resumed=reply.resumed)
+                self._around.recorder.opened(
+                    self._series, reply.last_at, reply.opened_us, resumed=reply.resumed
+                )
             location = reply.field(b"location") if reply.status in REDIRECTS else None
             if location is None:
                 found.failed = wrong_with(reply)
@@ -123,7 +149,9 @@ class _Embedded:
         found.failed = "redirect-loop"
         found.told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
 
-    async def _ask(self, found: "_Fetched", url: str, origin: Origin, head: Head, fields: Fields) -> Reply | None:
+    async def _ask(
+        self, found: "_Fetched", url: str, origin: Origin, head: Head, fields: Fields
+    ) -> Reply | None:
         """One exchange; None where it is fresh in the user's cache. Raises Failure."""
         cache, sent, clock = self._own.cache, sent_fields(fields.pairs), self._around.clock
         entry = cache.find(url, sent) if cache is not None else None
@@ -167,11 +195,15 @@ class _Fetched:
 
 
 def _fields(compiled: CompiledRequest, own: UserState, *, is_home: bool) -> Fields:
-    """As every other request's: the engine's own headers where the journey's common ones do not say otherwise."""
+    """As every other request's: the engine's own headers where the journey's common ones do not say
+    otherwise.
+    """
     common = compiled.common if is_home else []
     carried = [(name, fill(own.values)) for name, fill in common if name.lower() != "host"]
     given = {name.lower() for name, _ in carried}
-    return Fields((*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given)))
+    return Fields(
+        (*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given))
+    )
 
 
 def wrong_with(reply: Reply) -> str:

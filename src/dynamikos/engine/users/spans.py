@@ -37,7 +37,9 @@ class Spans:
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of each; think times so far count as later dues."""
         total_s = self._thinking.total_s
-        return [(series, due + total_s - thought) for series, (due, thought, _) in self._open.items()]
+        return [
+            (series, due + total_s - thought) for series, (due, thought, _) in self._open.items()
+        ]
 
     def _end(self, series: int, ended: float, kind: str) -> None:
         due, thought, late_s = self._open.pop(series, (-1.0, 0.0, 0.0))

@@ -21,13 +21,17 @@ class Thinking:
         """Of think time after a step, drawn where it is drawn."""
         seconds = step.step.think_s
         if step.step.think == "even":
-            seconds = self._own.values.maker.random.uniform(seconds, max(seconds, step.step.think_to_s))
+            seconds = self._own.values.maker.random.uniform(
+                seconds, max(seconds, step.step.think_to_s)
+            )
         elif step.step.think == "log-normal" and seconds > 0:
             seconds *= self._own.values.maker.random.lognormvariate(0.0, step.step.sigma())
         return seconds * self._around.think_factor * self._own.manner.pace
 
     def begin(self, step: CompiledStep) -> "asyncio.Future[None] | None":
-        """A future that is done when the think time after a step is over; None when there is none. `end` follows."""
+        """A future that is done when the think time after a step is over; None when there is none.
+        `end` follows.
+        """
         seconds = self.seconds_after(step)
         if seconds <= 0 or self._life.leaving:
             return None
@@ -64,8 +68,8 @@ class Thinking:
         self._life.thought()
 
     async def until(self, instant: float, *, counts: bool = True) -> None:
-        """Waits until an instant, or until the user is told to leave. `counts`: it is think time, no part of what the
-        user does.
+        """Waits until an instant, or until the user is told to leave. `counts`: it is think time,
+        no part of what the user does.
         """
         clock = self._around.clock
         if (self._life.leaving and self._life.phase is not Phase.CLOSING) or instant <= clock.now():

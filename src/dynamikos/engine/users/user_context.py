@@ -20,15 +20,24 @@ from dynamikos.engine.users.proving import Tokens
 
 
 class Cap:
-    """At most so many exchanges a second of this shard: in all (`per_s`, 0 for no limit), and to each of `targets` that
-    has a limit of its own. What would be more is refused, and the run is stopped: it is never delayed.
+    """At most so many exchanges a second of this shard: in all (`per_s`, 0 for no limit), and to
+    each of `targets` that has a limit of its own. What would be more is refused, and the run is
+    stopped: it is never delayed.
     """
 
     def __init__(
-        self, per_s: float, stop: Callable[[str], None], targets: Sequence[AgreedTarget] = (), shards: int = 1
+        self,
+        per_s: float,
+        stop: Callable[[str], None],
+        targets: Sequence[AgreedTarget] = (),
+        shards: int = 1,
     ) -> None:
         """`per_s` is this shard's part; of the targets' limits it takes one of `shards` parts."""
-        self._stop, self._targets, self._shards = stop, [each for each in targets if each.cap_per_s], shards
+        self._stop, self._targets, self._shards = (
+            stop,
+            [each for each in targets if each.cap_per_s],
+            shards,
+        )
         self._all: list[tuple[str, float]] = [("this installation allows", per_s)] if per_s else []
         self._of: dict[Origin, list[tuple[str, float]]] = {}
         self._second, self._counts = -1, dict[str, int]()
@@ -44,13 +53,18 @@ class Cap:
         return found
 
     async def pass_one(self, clock: Clock, origin: Origin, *, waits: bool) -> None:
-        """Raises Failure("rate-cap") for one too many; a rehearsal, which thinks nothing, `waits` instead."""
+        """Raises Failure("rate-cap") for one too many; a rehearsal, which thinks nothing, `waits`
+        instead.
+        """
         limits = self._limits(origin)
         while True:
             second = int(clock.now())
             if second != self._second:
                 self._second, self._counts = second, {}
-            over = next((each for each in limits if self._counts.get(each[0], 0) + 1 > max(1.0, each[1])), None)
+            over = next(
+                (each for each in limits if self._counts.get(each[0], 0) + 1 > max(1.0, each[1])),
+                None,
+            )
             if over is None:
                 break
             if not waits:
@@ -83,7 +97,9 @@ class UserContext:
     known: dict[str, str] = field(default_factory=dict)
     shard: tuple[int, int] = (0, 1)
     functions: Functions | None = None
-    write: Callable[[str, dict[str, str]], None] | None = None  # None: rows are not written back (a rehearsal)
+    write: Callable[[str, dict[str, str]], None] | None = (
+        None  # None: rows are not written back (a rehearsal)
+    )
     span_prefix: int = 0
     seed: int = 0
     row: int = 0  # of the crowds, numbered through the run
@@ -93,7 +109,9 @@ class UserContext:
     primed: Sequence[tuple[str, Entry]] = ()  # what those have in their caches who come back
     connections: int = 6  # that a page's resources are fetched over, of each origin
     tokens: Tokens = field(default_factory=Tokens)
-    turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
+    turns: dict[str, list[float]] = field(
+        default_factory=dict
+    )  # how often each branch of an item was chosen evenly
     counters: dict[str, int] = field(default_factory=dict)
     pulse: Pulse = field(default_factory=Pulse)
     spans: Iterator[int] = field(init=False)
@@ -108,7 +126,9 @@ class UserContext:
         return int(self.clock.wall() * 1e6)
 
     def run_count(self, name: str) -> str:
-        """The next number of a counter that all users of the run share: shard s of n has s+1, s+1+n, …"""
+        """The next number of a counter that all users of the run share: shard s of n has s+1,
+        s+1+n, …
+        """
         number, count = self.shard
         at = self.counters.get(name, 0)
         self.counters[name] = at + 1

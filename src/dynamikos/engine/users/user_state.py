@@ -1,4 +1,6 @@
-"""What one virtual user has: its number, values, cookies and rows. Others are given this instead of the user."""
+"""What one virtual user has: its number, values, cookies and rows. Others are given this instead of
+the user.
+"""
 
 from dataclasses import dataclass, field
 
@@ -26,7 +28,8 @@ class UserState:
     failures: int = 0  # requests that failed; of the last one when, on the clock, and how
     failed_at: float = 0.0
     failure: str = ""
-    late_s: float = 0.0  # the generator's own delay in all that it has exchanged and thought: what a sample holds of it
+    # the generator's own delay in all that it has exchanged and thought: what a sample holds of it
+    late_s: float = 0.0
     # is the difference of two readings
 
     def missed(self, kind: str, at: float) -> None:
@@ -39,5 +42,7 @@ class UserState:
         return self.values.maker.random.randrange(count)
 
     def shown(self) -> dict[str, str]:
-        """Its values, for reading. The number of the round is only kept among them where the journey asks for it."""
+        """Its values, for reading. The number of the round is only kept among them where the
+        journey asks for it.
+        """
         return {**self.values, "round.number": str(self.round)}

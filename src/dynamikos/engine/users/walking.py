@@ -1,4 +1,6 @@
-"""Steps of requests one after the other, from answer to answer, think times and rounds between them included."""
+"""Steps of requests one after the other, from answer to answer, think times and rounds between them
+included.
+"""
 
 import asyncio
 from collections.abc import Callable
@@ -26,8 +28,9 @@ def nobody_waits() -> None:
 class Walk:
     """Performs steps until something else is to be done than sending their requests.
 
-    `begin` gives a future: afterwards the step at `index` is for others to go on with. `kind`, `then` say how the step
-    before it failed, if it did, and `missed` whether any did whose failure fails it alone.
+    `begin` gives a future: afterwards the step at `index` is for others to go on with. `kind`,
+    `then` say how the step before it failed, if it did, and `missed` whether any did whose failure
+    fails it alone.
     """
 
     def __init__(
@@ -41,19 +44,23 @@ class Walk:
         next_round: Callable[[float], bool],
         impatient: Callable[[], None],
     ) -> None:
-        """`next_round` is called at the instant at which a round that passed has ended: it begins another one at once,
-        or returns false when something has to be waited for or none follows. `impatient` is called when the user has
-        waited for the step at hand as long as it does.
+        """`next_round` is called at the instant at which a round that passed has ended: it begins
+        another one at once, or returns false when something has to be waited for or none follows.
+        `impatient` is called when the user has waited for the step at hand as long as it does.
         """
         self._life, self._thinking, self._patience, self._spans = life, thinking, patience, spans
         self._next_round, self._impatient = next_round, impatient
         self._recorder, self._now = recorder, clock.now
         self.asker: Asker  # who asks for it, set by the user
         self.index = 0
-        self.planned: float | None = None  # the instant at which the next first request is due, where it is planned
+        self.planned: float | None = (
+            None  # the instant at which the next first request is due, where it is planned
+        )
         self.kind = ""
         self.missed = False
-        self.asked = self.went = False  # whether a request of the round at hand was sent, and whether one went well
+        self.asked = self.went = (
+            False  # whether a request of the round at hand was sent, and whether one went well
+        )
         self._over_rounds = self._leaving = False
         self._steps: list[CompiledStep] = []
         self._at = 0
@@ -93,8 +100,8 @@ class Walk:
         self.asker.let_go()
 
     def first_due(self, now: float) -> float:
-        """When the first request of a step is due: at the planned instant, once, where there is one; else now. A late
-        generator hides no waiting so.
+        """When the first request of a step is due: at the planned instant, once, where there is
+        one; else now. A late generator hides no waiting so.
         """
         planned, self.planned = self.planned, None
         return now if planned is None else min(planned, now)
@@ -106,8 +113,8 @@ class Walk:
         return [(self._steps[self.index].series, self._begun), self.asker.asked]
 
     def step_now(self, *, under_way: bool = False) -> str:
-        """The key of the step at hand, or of the one before the think time at hand; "" for none. `under_way`: only
-        while it goes on.
+        """The key of the step at hand, or of the one before the think time at hand; "" for none.
+        `under_way`: only while it goes on.
         """
         if under_way and (self._done is None or self._done.done()):
             return ""
@@ -117,18 +124,24 @@ class Walk:
     def begin(
         self, steps: list[CompiledStep], index: int, *, leaving: bool, over_rounds: bool
     ) -> "asyncio.Future[None]":
-        """From step `index` on, which sends requests one after the other. `leaving`: the user leaves, and these are its
-        last steps, without think times. `over_rounds`: another round may follow the last step.
+        """From step `index` on, which sends requests one after the other. `leaving`: the user
+        leaves, and these are its last steps, without think times. `over_rounds`: another round may
+        follow the last step.
         """
-        self._steps, self.index, self._leaving, self._over_rounds = steps, index, leaving, over_rounds
+        self._steps, self.index, self._leaving, self._over_rounds = (
+            steps,
+            index,
+            leaving,
+            over_rounds,
+        )
         self.kind, self.missed = "", False
         self._done = done = asyncio.get_running_loop().create_future()
         self.go(over=False)
         return done
 
     def go(self, over: bool = True) -> None:
-        """Goes on after a request that is `over`, else with the step at hand: until a request is under way. A loop, so
-        that many steps that end at once are no recursion.
+        """Goes on after a request that is `over`, else with the step at hand: until a request is
+        under way. A loop, so that many steps that end at once are no recursion.
         """
         asker, steps, life = self.asker, self._steps, self._life
         while True:
@@ -144,14 +157,21 @@ class Walk:
                     self._at += 1
                     if self._at < len(step.requests):
                         due = self._now()
-                        self._waited += due - last  # the engine's own computing is not the server's time
+                        self._waited += (
+                            due - last
+                        )  # the engine's own computing is not the server's time
                         over = asker.ask(step.requests[self._at], step, due)
                         if not over:
                             return
                         continue
                     if step.whole < 0:
                         self._recorder.stretches.append(
-                            pack_stretch(step.series, self._begun + self._waited, last, asker.late_s - self._late_s)
+                            pack_stretch(
+                                step.series,
+                                self._begun + self._waited,
+                                last,
+                                asker.late_s - self._late_s,
+                            )
                         )
                     if step.ends:
                         self._spans.over(step, last, "")

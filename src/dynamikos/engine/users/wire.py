@@ -1,4 +1,6 @@
-"""How one user exchanges: cookies and trace put in, connections taken and opened, each exchange counted."""
+"""How one user exchanges: cookies and trace put in, connections taken and opened, each exchange
+counted.
+"""
 
 import asyncio
 import time
@@ -20,7 +22,9 @@ from dynamikos.engine.users.user_state import UserState
 
 
 class Sent(ABC):
-    """What was sent with a request, or was to be, for whoever keeps it. `keep`: the answer's body was wanted."""
+    """What was sent with a request, or was to be, for whoever keeps it. `keep`: the answer's body
+    was wanted.
+    """
 
     head: Head  # as it was sent
     keep = False
@@ -29,7 +33,9 @@ class Sent(ABC):
 
     def __init__(self) -> None:
         self.before: dict[str, str] = {}  # the user's values before it, where everything is kept
-        self.replaced: Mapping[str, str | None] = {}  # what its captures replaced: the values before
+        self.replaced: Mapping[
+            str, str | None
+        ] = {}  # what its captures replaced: the values before
 
     @property
     @abstractmethod
@@ -44,9 +50,11 @@ class Sent(ABC):
 
 
 class Flight(Sent):
-    """One exchange on the wire, or several after each other: a Taker. Whoever sends derives from it.
+    """One exchange on the wire, or several after each other: a Taker. Whoever sends derives from
+    it.
 
-    `instant` is when it was sent, or its connection begun to be opened; `opened` whether that was for it.
+    `instant` is when it was sent, or its connection begun to be opened; `opened` whether that was
+    for it.
     """
 
     desk: OriginPool
@@ -85,7 +93,9 @@ class Wire:
         self._opening: set[Flight] = set()  # those that wait for a connection
         self._by_path = False  # whether cookies differ by the path that is asked for
         self._lasting = True  # whether no cookie expires by itself
-        self._taken: Sequence[bytes] | None = None  # what an answer set last, for which target, from where
+        self._taken: Sequence[bytes] | None = (
+            None  # what an answer set last, for which target, from where
+        )
         self._taken_at, self._taken_from = "", self.pool.last
         self._now, self._flying = around.clock.now, around.recorder.flying
         self._free = around.cap is None  # whether the rate is not limited
@@ -94,8 +104,8 @@ class Wire:
         self._pulse = around.pulse
 
     def send(self, flight: Flight, place: Destination, now: float) -> None:
-        """Over a link at rest; without one, or where the rate is limited, from a task. Nothing any more by a process
-        that was stopped for too long: its users are ended, and nobody is told.
+        """Over a link at rest; without one, or where the rate is limited, from a task. Nothing any
+        more by a process that was stopped for too long: its users are ended, and nobody is told.
         """
         if now - self._pulse.at > self._pulse.limit_s:
             self._pulse.beats(now)
@@ -127,7 +137,9 @@ class Wire:
         _, head, body = flight.place
         flight.head = head
         flight.cookie = self._cookie(flight.desk, head)
-        link.send(head, body, flight, flight.cookie, self._trace, flight.span, flight.keep, self._now())
+        link.send(
+            head, body, flight, flight.cookie, self._trace, flight.span, flight.keep, self._now()
+        )
 
     def again(self, flight: Flight) -> None:
         """The same exchange over another link: its first had been closed."""
@@ -174,7 +186,9 @@ class Wire:
         self._write(flight, link)
 
     def landed(self, flight: Flight, reply: Reply, link: Link) -> None:
-        """An answer is complete: its link goes back, its cookies are taken. Noting it is left to whoever sent it."""
+        """An answer is complete: its link goes back, its cookies are taken. Noting it is left to
+        whoever sent it.
+        """
         del self._flying[flight.span]
         desk = flight.desk
         self._own.late_s += reply.own_s
@@ -198,7 +212,7 @@ class Wire:
         self.recorder.landed(flight.span, self._now(), failed=True)
         self.pool.forget(link)
 
-    # cookies -------------------------------------------------------------------------------------------
+    # cookies --------------------------------------------------------------------------------------
 
     def _cookie(self, desk: OriginPool, head: Head) -> str:
         """The Cookie header (RFC 6265 §5.4), with what the request has of its own."""
@@ -212,7 +226,12 @@ class Wire:
         return joined(head.cookie, line) if head.cookie else line
 
     def _take(self, cookies: Sequence[bytes], desk: OriginPool, target: str) -> None:
-        jar, path, wall, host = self._own.jar, target.partition("?")[0], self._around.clock.wall(), desk.origin[1]
+        jar, path, wall, host = (
+            self._own.jar,
+            target.partition("?")[0],
+            self._around.clock.wall(),
+            desk.origin[1],
+        )
         before, secure = dict(jar.cookies), keeps_secrets(desk.origin[0], host)
         for value in cookies:
             jar.take(value.decode("latin-1"), host, path, wall, from_secure=secure)
@@ -224,10 +243,12 @@ class Wire:
             for each in self.pool.desks.values():
                 each.cookie = None
 
-    # what waits ----------------------------------------------------------------------------------------
+    # what waits -----------------------------------------------------------------------------------
 
     def task(self, program: Callable[[], Coroutine[Any, Any, None]], flight: Flight) -> None:
-        """Performs what has to wait for something; an error of ours ends the user, not the task alone."""
+        """Performs what has to wait for something; an error of ours ends the user, not the task
+        alone.
+        """
 
         async def watched() -> None:
             try:
@@ -240,14 +261,19 @@ class Wire:
         task.add_done_callback(self._tasks.discard)
 
     def exchange(self, origin: Origin, head: Head, body: Body = b"", *, keep: bool) -> "Awaited":
-        """Begins one exchange that a coroutine waits for, by its `reply`; it is noted as one of its own."""
+        """Begins one exchange that a coroutine waits for, by its `reply`; it is noted as one of its
+        own.
+        """
         waiting = Awaited(self, (origin, head, body), keep=keep)
         self.send(waiting, waiting.place, self._now())
         return waiting
 
     def spans(self) -> list[int]:
         """Numbers of the exchanges that are under way."""
-        flights = {*self._opening, *(each for link in self.pool.every() if isinstance(each := link.taker, Flight))}
+        flights = {
+            *self._opening,
+            *(each for link in self.pool.every() if isinstance(each := link.taker, Flight)),
+        }
         return [flight.span for flight in flights]
 
     def close(self) -> None:
@@ -281,7 +307,11 @@ class Awaited(Flight):
             self.reply.set_result(reply)
 
     def lost(self, failure: Failure, link: Link) -> None:
-        if isinstance(failure, Reopen) and not self._retried and self.place[1].base.method in IDEMPOTENT:
+        if (
+            isinstance(failure, Reopen)
+            and not self._retried
+            and self.place[1].base.method in IDEMPOTENT
+        ):
             self._retried = True
             self.wire.pool.forget(link)
             self.wire.again(self)

@@ -24,8 +24,19 @@ def parts_of(reply: Reply | None) -> dict[str, int]:
     if reply is None:
         return {}
     dns, connect, ssl = reply.opened_us or (-1, -1, -1)
-    wait, receive = round((reply.first_at - reply.sent_at) * 1e6), round((reply.last_at - reply.first_at) * 1e6)
-    return {"blocked": 0, "dns": dns, "connect": connect, "ssl": ssl, "send": 0, "wait": wait, "receive": receive}
+    wait, receive = (
+        round((reply.first_at - reply.sent_at) * 1e6),
+        round((reply.last_at - reply.first_at) * 1e6),
+    )
+    return {
+        "blocked": 0,
+        "dns": dns,
+        "connect": connect,
+        "ssl": ssl,
+        "send": 0,
+        "wait": wait,
+        "receive": receive,
+    }
 
 
 def sent_fields(head: Head, body: Body, cookie: str) -> list[tuple[str, str]]:
@@ -40,7 +51,11 @@ def sent_fields(head: Head, body: Body, cookie: str) -> list[tuple[str, str]]:
 
 def shown(view: View) -> str:
     """The beginning of a body, where it is text."""
-    return view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)"
+    return (
+        view.text[:BODY_CHARS]
+        if b"\0" not in view.body[:1000]
+        else f"({len(view.body):,} bytes, not text)"
+    )
 
 
 class Witness:
@@ -59,10 +74,18 @@ class Witness:
         reason = around.choice.failed(compiled.series, failure.kind)
         if reason:
             self._keep(
-                self._mask(), reason, compiled.series, step.step, self._own.shown(),
-                request=request.request, method=compiled.method, url=request.address, error=failure.detail,
-                recorded=request.recorded, trace=f"{0:016x}",
-            )  # fmt: skip
+                self._mask(),
+                reason,
+                compiled.series,
+                step.step,
+                self._own.shown(),
+                request=request.request,
+                method=compiled.method,
+                url=request.address,
+                error=failure.detail,
+                recorded=request.recorded,
+                trace=f"{0:016x}",
+            )
         return failure.kind, now
 
     def item(self, step: CompiledStep, said: str, failed: str = "") -> None:
@@ -73,11 +96,21 @@ class Witness:
             if not reason:
                 return
         else:
-            reason = "kept" if around.keep_everything else "followed" if self._own.followed else "log"
+            reason = (
+                "kept" if around.keep_everything else "followed" if self._own.followed else "log"
+            )
             if reason == "followed" and not around.choice.follows():
                 return
         values = self._own.shown()
-        self._keep(self._mask(), reason, step.series, step.step.step, values, error=said[:4000], item=step.step.kind)
+        self._keep(
+            self._mask(),
+            reason,
+            step.series,
+            step.step.step,
+            values,
+            error=said[:4000],
+            item=step.step.kind,
+        )
 
     @property
     def everything(self) -> bool:
@@ -99,7 +132,9 @@ class Witness:
 
     def _values(self, mask: Masker, values: Mapping[str, str]) -> dict[str, str]:
         secret = self._around.script.secret
-        return {name: MASK if name in secret else mask.text(value) for name, value in values.items()}
+        return {
+            name: MASK if name in secret else mask.text(value) for name, value in values.items()
+        }
 
     def _before(self, sent: Sent) -> dict[str, str]:
         """The values before the request was built."""
@@ -122,8 +157,8 @@ class Witness:
         error: str = "",
         resource: int | None = None,
     ) -> None:
-        """`reply` is what came, `done` what it was worth; `hop` counts the exchanges before it. `resource` is the
-        series of the step's embedded resources, where one of them is meant.
+        """`reply` is what came, `done` what it was worth; `hop` counts the exchanges before it.
+        `resource` is the series of the step's embedded resources, where one of them is meant.
         """
         if reason == "followed" and not self._around.choice.follows():
             return
@@ -164,7 +199,9 @@ class Witness:
             hop=hop,
         )
 
-    def _keep(self, mask: Masker, reason: str, series: int, step: str, before: dict[str, str], **more: Any) -> None:
+    def _keep(
+        self, mask: Masker, reason: str, series: int, step: str, before: dict[str, str], **more: Any
+    ) -> None:
         """Texts in `more` are masked here; lists and dictionaries have to be."""
         around, own = self._around, self._own
         around.keep(
@@ -185,7 +222,9 @@ class Witness:
         )
 
 
-TEXTS = frozenset(("url", "sent_body", "body", "error", "expected", "actual"))  # that may hold a secret
+TEXTS = frozenset(
+    ("url", "sent_body", "body", "error", "expected", "actual")
+)  # that may hold a secret
 
 
 def _decoded(reply: Reply) -> bytes:

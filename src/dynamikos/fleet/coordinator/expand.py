@@ -1,4 +1,6 @@
-"""A complete minute into chunks (fine, by second), and every tenth into blocks (fine total, coarse by ten seconds)."""
+"""A complete minute into chunks (fine, by second), and every tenth into blocks (fine total, coarse
+by ten seconds).
+"""
 
 import zlib
 from collections.abc import Iterable, Mapping, Sequence
@@ -8,7 +10,15 @@ import msgspec
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports import SeriesSecond, ShardSecond
 from dynamikos.core.reports.chunk_extras import besides_of, dealt_of, packed, packed_second
-from dynamikos.core.reports.folding import BY_SHARD, Coarse, Overall, added, coarse_of, folded, unpacked_coarse
+from dynamikos.core.reports.folding import (
+    BY_SHARD,
+    Coarse,
+    Overall,
+    added,
+    coarse_of,
+    folded,
+    unpacked_coarse,
+)
 from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second
 
 _encoder = msgspec.msgpack.Encoder()
@@ -26,7 +36,9 @@ class Folding:
         self._parts: dict[int, dict[int, Seconds]] = {}  # by minute and series
 
     def add(self, second: int, messages: Sequence[ShardSecond], *, write: bool = True) -> None:
-        """One second of all shards; `write` it so that pages can read it at once, inside the caller's transaction."""
+        """One second of all shards; `write` it so that pages can read it at once, inside the
+        caller's transaction.
+        """
         series = folded(messages, self._over.of)
         self._minutes.setdefault(second // 60, []).extend(messages)
         parts = self._parts.setdefault(second // 60, {})
@@ -34,7 +46,9 @@ class Folding:
             parts.setdefault(part.no, []).append((second, part))
         if write:
             body = packed_second(series, messages)
-            Second.objects.bulk_create([Second(run=self._run, second=second, body=body)], ignore_conflicts=True)
+            Second.objects.bulk_create(
+                [Second(run=self._run, second=second, body=body)], ignore_conflicts=True
+            )
 
     @property
     def minutes(self) -> list[int]:
@@ -46,11 +60,14 @@ class Folding:
         self._parts.pop(minute, None)
 
     def write(self, minute: int) -> None:
-        """The chunks of `minute` and what it tells besides; with the tenth minute of a ten, its blocks too. Inside the
-        caller's transaction.
+        """The chunks of `minute` and what it tells besides; with the tenth minute of a ten, its
+        blocks too. Inside the caller's transaction.
         """
         messages = self._minutes.pop(minute, [])
-        chunks = [self._chunk(no, Chunk.ALL, minute, rows) for no, rows in self._parts.pop(minute, {}).items()]
+        chunks = [
+            self._chunk(no, Chunk.ALL, minute, rows)
+            for no, rows in self._parts.pop(minute, {}).items()
+        ]
         if len({message.shard for message in messages}) > 1:
             chunks.extend(self._of_shards(minute, messages))
         Chunk.objects.bulk_create(chunks)
@@ -87,7 +104,9 @@ def write_block(run: Run, ten: int) -> None:
     """The blocks of ten minutes, from their chunks."""
     parts: dict[int, list[SeriesSecond]] = {}
     coarse: dict[int, Coarse] = {}
-    chunks = Chunk.objects.filter(run=run, shard=Chunk.ALL, minute__gte=ten * 10, minute__lt=ten * 10 + 10)
+    chunks = Chunk.objects.filter(
+        run=run, shard=Chunk.ALL, minute__gte=ten * 10, minute__lt=ten * 10 + 10
+    )
     for no, total, bins in chunks.values_list("series", "total", "coarse"):
         parts.setdefault(no, []).append(_totals.decode(bytes(total)))
         coarse.setdefault(no, {}).update(unpacked_coarse(bytes(bins)))

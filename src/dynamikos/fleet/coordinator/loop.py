@@ -1,4 +1,6 @@
-"""The coordinator's loop: one at a time by advisory lock; wakes by NOTIFY, and looks around every tick anyway."""
+"""The coordinator's loop: one at a time by advisory lock; wakes by NOTIFY, and looks around every
+tick anyway.
+"""
 
 import logging
 import threading
@@ -28,7 +30,9 @@ NOT_JUDGED_AFTER_RECONNECT_S = 5.0
 
 
 def serve(stop: threading.Event) -> None:
-    """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
+    """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s
+    + a heartbeat.
+    """
     watches: dict[str, RunWatch] = {}
     make_ready()
     noticing, swept = Noticing(), -SWEEP_S
@@ -45,7 +49,9 @@ def serve(stop: threading.Event) -> None:
                 link.execute("LISTEN dynamikos_report")
                 connected = time.monotonic()
                 while not stop.is_set():
-                    calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
+                    calm = time.monotonic() - connected > (
+                        NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0
+                    )
                     is_busy = tick(watches, may_judge_lost=calm or connected == 0, reserve=reserve)
                     _kept_going(noticing.tick)
                     _kept_going(teller.tick)
@@ -73,7 +79,9 @@ def _kept_going(work: Callable[[], object]) -> None:
         log.exception("housekeeping failed; runs go on")
 
 
-def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve | None = None) -> bool:
+def tick(
+    watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve | None = None
+) -> bool:
     """One look at every run that is not over; whether there was anything to look at."""
     is_busy, full = False, reserve.shortage() if reserve is not None else ""
     for run in Run.objects.filter(state__in=going(RUN)):
@@ -83,7 +91,8 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve
         try:
             watches[key].look(may_judge_lost=may_judge_lost, full=full)
         except (OperationalError, InterfaceError):
-            # it may have added up a second without having said so, and would do it again: read anew from the reports
+            # it may have added up a second without having said so, and would do it again: read anew
+            # from the reports
             del watches[key]
             raise
         except Exception:
@@ -106,7 +115,9 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve
 
 
 def _lost_rehearsals() -> bool:
-    """A rehearsal whose generator is gone is said to be lost, not left waiting. Whether there are any under way."""
+    """A rehearsal whose generator is gone is said to be lost, not left waiting. Whether there are
+    any under way.
+    """
     from dynamikos.web.places.queries import living
 
     waiting = list(Rehearsal.objects.filter(state__in=going(REHEARSAL)))
@@ -120,7 +131,8 @@ def _lost_rehearsals() -> bool:
         if each.generator_id not in alive:
             each.state = moved(REHEARSAL, each.state, Rehearsal.State.LOST)
             each.reason = (
-                "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
+                "The generator that performed it is gone. Start one, or wait for its restart, and "
+                "rehearse again."
             )
             each.save(update_fields=["state", "reason"])
             say(each.pk, "end", "lost")

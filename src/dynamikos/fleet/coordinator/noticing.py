@@ -1,4 +1,6 @@
-"""Has runs that are over looked at for findings, one at a time, by a process of its own: it may take a while."""
+"""Has runs that are over looked at for findings, one at a time, by a process of its own: it may
+take a while.
+"""
 
 import datetime
 import logging
@@ -28,15 +30,18 @@ NOT_HAD = msgspec.to_builtins(
 
 
 def expire() -> int:
-    """Raw reports of runs that ended so many days ago are not needed any more: what is folded of them stays. How
-    many; none where they are kept for ever (0 days).
+    """Raw reports of runs that ended so many days ago are not needed any more: what is folded of
+    them stays. How many; none where they are kept for ever (0 days).
     """
     days = settings.REPORTS_DAYS
     if days <= 0:
         return 0
     old = timezone.now() - datetime.timedelta(days=days)
-    shards = Shard.objects.filter(run__ended_at__lt=old, run__is_folded=True).values_list("pk", flat=True)
-    # by their index, some at a time: of a join of tables that grew a moment ago the database may make a slow plan
+    shards = Shard.objects.filter(run__ended_at__lt=old, run__is_folded=True).values_list(
+        "pk", flat=True
+    )
+    # by their index, some at a time: of a join of tables that grew a moment ago the database may
+    # make a slow plan
     pieces = (shards[at : at + SHARDS] for at in range(0, len(shards), SHARDS))
     return sum(int(Report.objects.filter(shard__in=list(some)).delete()[0]) for some in pieces)
 
@@ -62,9 +67,13 @@ class Noticing:
                 self._process.kill()
             if (late or self._process.returncode) and self._run is not None:
                 log.error("the findings of run %s could not be had", self._run.pk)
-                Run.objects.filter(pk=self._run.pk, findings__isnull=True).update(findings=[NOT_HAD])
+                Run.objects.filter(pk=self._run.pk, findings__isnull=True).update(
+                    findings=[NOT_HAD]
+                )
             self._process = None
-        waiting = Run.objects.filter(state=Run.State.ENDED, findings__isnull=True, is_folded=True, watermark__gte=0)
+        waiting = Run.objects.filter(
+            state=Run.State.ENDED, findings__isnull=True, is_folded=True, watermark__gte=0
+        )
         self._run = waiting.order_by("-ended_at").first()
         if self._run is not None:
             command = [sys.executable, "-m", "dynamikos.cli", "analyse", str(self._run.pk)]

@@ -9,8 +9,8 @@ from dynamikos.web.streams.models import Message
 
 
 def say(subject: uuid.UUID, event: str, body: str) -> None:
-    """The next message of `subject`. The caller is its only writer and may be in a transaction (the hint goes out at
-    commit).
+    """The next message of `subject`. The caller is its only writer and may be in a transaction (the
+    hint goes out at commit).
     """
     top = Message.objects.filter(subject=subject).aggregate(top=Max("sequence"))["top"]
     sequence = 0 if top is None else top + 1

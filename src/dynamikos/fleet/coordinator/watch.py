@@ -24,7 +24,16 @@ from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.reports.by_value import is_kept, packed
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.core.verdicts.bursts import without
-from dynamikos.core.verdicts.ending import FINISHED, LOST, Ending, ending_of, of_all, plain, refused, stopped
+from dynamikos.core.verdicts.ending import (
+    FINISHED,
+    LOST,
+    Ending,
+    ending_of,
+    of_all,
+    plain,
+    refused,
+    stopped,
+)
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.fleet.coordinator.expand import Folding
 from dynamikos.fleet.coordinator.stream import say
@@ -60,14 +69,18 @@ GONE = "the shell that started it is gone"
 
 
 class RunWatch:
-    """Keeps the totals of one run in memory; after a restart of the coordinator they are read anew from the reports."""
+    """Keeps the totals of one run in memory; after a restart of the coordinator they are read anew
+    from the reports.
+    """
 
     def __init__(self, run: Run) -> None:
         self.run = run
         self.frozen = frozen_of(run)
         self.series = {each.no: each for each in every_series(self.frozen)}
         self.from_s, self.to_s = self.frozen.measured
-        self.planned: dict[int, Callable[[float], int]] = {}  # users of a shard by second, where it is asked for
+        self.planned: dict[
+            int, Callable[[float], int]
+        ] = {}  # users of a shard by second, where it is asked for
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
         self.changes: list[Change] = []
         self.watching = self._watching()
@@ -81,10 +94,18 @@ class RunWatch:
         self.is_over = False
         self.expanded = -1
         self.seen = time.monotonic()
-        self.lost: dict[int, tuple[float, bool]] = {}  # lost shards: since when, and whether their process is gone
-        newest = Reading.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
-        remarked = Remark.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
-        self.measures: dict[int, tuple[str, str]] = {}  # probe and name of each, where they were asked for
+        self.lost: dict[
+            int, tuple[float, bool]
+        ] = {}  # lost shards: since when, and whether their process is gone
+        newest = (
+            Reading.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
+        )
+        remarked = (
+            Remark.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
+        )
+        self.measures: dict[
+            int, tuple[str, str]
+        ] = {}  # probe and name of each, where they were asked for
         self.told = [newest or 0, remarked or 0]  # the newest reading and remark that were said
         self.amended = False  # whether reports came late, for seconds that were added up already
 
@@ -118,8 +139,8 @@ class RunWatch:
             self._stop(stopped("shell", GONE))
 
     def give_up(self, why: Ending) -> None:
-        """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays. `why` says so in
-        its detail.
+        """Ends a run that can't be followed, so that nothing waits for ever; what was reported
+        stays. `why` says so in its detail.
         """
         ending = replace(why, cause="refused", objective="", detail=why.why or why.words)
         Delivery.objects.filter(shard__run=self.run).delete()
@@ -129,18 +150,30 @@ class RunWatch:
         announce(self.run, "ended")
         self.is_over = True
 
-    # beginning ---------------------------------------------------------------------------------------
+    # beginning ------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
-        if self.run.not_before is not None and timezone.now() < self.run.not_before and not self.run.commands.exists():
+        if (
+            self.run.not_before is not None
+            and timezone.now() < self.run.not_before
+            and not self.run.commands.exists()
+        ):
             return
-        busy = set(Shard.objects.filter(state__in=before(SHARD, "lost")).values_list("generator_id", flat=True))
-        free = [generator for generator in living() if generator.pk not in busy and not generator.busy]
+        busy = set(
+            Shard.objects.filter(state__in=before(SHARD, "lost")).values_list(
+                "generator_id", flat=True
+            )
+        )
+        free = [
+            generator for generator in living() if generator.pk not in busy and not generator.busy
+        ]
         if self.run.commands.exists() or (
             not free and timezone.now() - self._asked_at > datetime.timedelta(seconds=ABANDON_S)
         ):
             by_hand = refused("stopped before it began", by="person")
-            self.give_up(by_hand if self.run.commands.exists() else refused("no generator was free"))
+            self.give_up(
+                by_hand if self.run.commands.exists() else refused("no generator was free")
+            )
             return
         wanted = self.frozen.plan.generators
         if len(free) < wanted and (
@@ -149,7 +182,9 @@ class RunWatch:
             return
         chosen = over_places(free)[:wanted]  # users are shared out by their numbers
         try:
-            secrets = opened(self.run.project_id, self.frozen.plan.environment, self.frozen.secret_names)
+            secrets = opened(
+                self.run.project_id, self.frozen.plan.environment, self.frozen.secret_names
+            )
         except DynamikosError as problem:
             self.give_up(refused(problem))
             return
@@ -162,8 +197,12 @@ class RunWatch:
                     place=generator.place,
                 )  # fmt: skip
                 if secrets:
-                    Delivery.objects.create(shard=shard, body=box(secrets, bytes(generator.public_key)))
-                jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
+                    Delivery.objects.create(
+                        shard=shard, body=box(secrets, bytes(generator.public_key))
+                    )
+                jobs.configure_task(
+                    "perform_shard", queue=generator.queue, allow_unknown=True
+                ).defer(shard=shard.pk)
             say(self.run.pk, "state", "running")
 
     @property
@@ -172,8 +211,8 @@ class RunWatch:
         return max(self.run.asked_at, self.run.not_before or self.run.asked_at)
 
     def _waits(self, shards: list[Shard]) -> bool:
-        """Whether the run's begin is still to come: each generator first says that it is idle, and then that it has
-        loaded its rows.
+        """Whether the run's begin is still to come: each generator first says that it is idle, and
+        then that it has loaded its rows.
         """
         if all(shard.state == "ready" for shard in shards):
             self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
@@ -188,10 +227,16 @@ class RunWatch:
             self.give_up(ending_of(gone.ending) or lost if gone.state == "ended" else lost)
             return True
         waited = time.monotonic() - self.seen
-        late = [shard for shard in shards if (shard.state == "assigned" and waited > CONFIRM_S) or waited > LOADING_S]
+        late = [
+            shard
+            for shard in shards
+            if (shard.state == "assigned" and waited > CONFIRM_S) or waited > LOADING_S
+        ]
         if late:
             name = late[0].generator_name
-            self.give_up(refused(f"the generator {name} did not say that it is idle; nothing was sent"))
+            self.give_up(
+                refused(f"the generator {name} did not say that it is idle; nothing was sent")
+            )
         return True
 
     def _given_up(self, shard: Shard) -> bool:
@@ -202,10 +247,12 @@ class RunWatch:
         since, gone = self.lost.setdefault(shard.number, (time.monotonic(), False))
         return time.monotonic() - since > (min(LOST_CLOSE_S, 1.0) if gone else LOST_CLOSE_S)
 
-    # during ------------------------------------------------------------------------------------------
+    # during ---------------------------------------------------------------------------------------
 
     def _lost(self, shards: list[Shard]) -> None:
-        """Lock gone and not seen: dead. Seen no more although the lock is held (a cut link): cut off, treated alike."""
+        """Lock gone and not seen: dead. Seen no more although the lock is held (a cut link): cut
+        off, treated alike.
+        """
         held: set[int] | None = None
         for shard in shards:
             if shard.state in ("ended", "lost") or shard.generator is None:
@@ -220,10 +267,16 @@ class RunWatch:
                 shard.state, shard.ending = moved(SHARD, shard.state, "lost"), plain(LOST)
                 shard.lost_at_s = self.read.get(shard.number, -1) + 1
                 shard.save(update_fields=["state", "ending", "lost_at_s"])
-                Lease.objects.filter(run=self.run, shard=shard.number, begun=False).update(shard=-1)  # surely not dealt
-                said = f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}"
+                Lease.objects.filter(run=self.run, shard=shard.number, begun=False).update(
+                    shard=-1
+                )  # surely not dealt
+                said = (
+                    f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}"
+                )
                 say(self.run.pk, "log", f"{said}; what it reported stays.")
-                announce(self.run, "lost", f"{said} of run {self.run.number}; what it reported stays.")
+                announce(
+                    self.run, "lost", f"{said} of run {self.run.number}; what it reported stays."
+                )
 
     def _follow_changes(self) -> None:
         """Changes of the load: they hold from a second on that nobody has told of yet."""
@@ -256,8 +309,8 @@ class RunWatch:
                 self.flying[shard.number] = message.in_flight
 
     def _expand(self, shards: list[Shard]) -> None:
-        """Each complete second into totals, a live frame, and every full minute into chunks and blocks, with its
-        watermark.
+        """Each complete second into totals, a live frame, and every full minute into chunks and
+        blocks, with its watermark.
         """
         while True:
             second = self.expanded + 1
@@ -293,7 +346,9 @@ class RunWatch:
                 if second > self.run.watermark:
                     self.run.watermark = second
                     changed = ["watermark"]
-                    if self.watching.marked > before:  # all of them are written anew, so not each second
+                    if (
+                        self.watching.marked > before
+                    ):  # all of them are written anew, so not each second
                         self.run.marks = self._marks()
                         changed.append("marks")
                     self.run.save(update_fields=changed)
@@ -309,8 +364,12 @@ class RunWatch:
             self.expanded = second
 
     def _probes(self) -> None:
-        """What the prober wrote goes to whoever watches: (second, values by number of the measure), and remarks."""
-        for reading in Reading.objects.filter(run=self.run, id__gt=self.told[0]).order_by("id")[:300]:
+        """What the prober wrote goes to whoever watches: (second, values by number of the measure),
+        and remarks.
+        """
+        for reading in Reading.objects.filter(run=self.run, id__gt=self.told[0]).order_by("id")[
+            :300
+        ]:
             self.told[0] = reading.pk
             body = msgspec.json.encode([reading.second, reading.values]).decode()
             say(self.run.pk, "probes", body)
@@ -320,7 +379,9 @@ class RunWatch:
             say(self.run.pk, "remark", msgspec.json.encode([remark.second, remark.text]).decode())
 
     def _watching(self) -> Watching:
-        """What judges by interval, with all that probes told before: of a run that goes on, or is added up anew."""
+        """What judges by interval, with all that probes told before: of a run that goes on, or is
+        added up anew.
+        """
         made = Watching(self.frozen)
         if made.sources:
             until = max(math.ceil(self.frozen.ends_s), self.run.watermark + 1)
@@ -349,7 +410,9 @@ class RunWatch:
         if self.run.commands.filter(verb__startswith="stop").exists():
             return
         if stop.by == "disk":
-            Remark.objects.create(run=self.run, second=self.expanded + 1, text=f"Ended: {stop.why}."[:500])
+            Remark.objects.create(
+                run=self.run, second=self.expanded + 1, text=f"Ended: {stop.why}."[:500]
+            )
         self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", ending=plain(stop))
         say(self.run.pk, "log", f"Stopping {'now' if stop.now else 'gently'}: {stop.why}.")
         announce(self.run, "stopped", f"Run {self.run.number} is being stopped: {stop.why}.")
@@ -389,7 +452,11 @@ class RunWatch:
 
     def _reports(self, shards: list[Shard]) -> Iterator[ShardSecond]:
         """All that was reported, second by second."""
-        bodies = Report.objects.filter(shard__in=shards).order_by("second").values_list("body", flat=True)
+        bodies = (
+            Report.objects.filter(shard__in=shards)
+            .order_by("second")
+            .values_list("body", flat=True)
+        )
         for body in bodies.iterator(chunk_size=500):
             yield decode(bytes(body))
 
@@ -401,7 +468,9 @@ class RunWatch:
                 self._again(shards)
                 for minute in self.folding.minutes:
                     self._chunk(minute)
-            elif len(shards) == 1:  # nothing is left but what was folded, which is of its only shard
+            elif (
+                len(shards) == 1
+            ):  # nothing is left but what was folded, which is of its only shard
                 self.run.chunks.update(shard=Chunk.ALL)
             self.run.is_folded = True
             self.run.save(update_fields=["is_folded"])
@@ -414,7 +483,9 @@ class RunWatch:
         Shard.objects.filter(run=self.run, number=message.shard).update(by_value=body)
         if is_kept(message.second, is_last=message.last):
             number, second = message.shard, message.second
-            ByValueAt.objects.update_or_create({"body": body}, run=self.run, shard=number, second=second)
+            ByValueAt.objects.update_or_create(
+                {"body": body}, run=self.run, shard=number, second=second
+            )
 
     def _chunk(self, minute: int) -> None:
         if minute > self.run.chunked:
@@ -423,7 +494,7 @@ class RunWatch:
             self.run.save(update_fields=["chunked"])
         self.folding.forget(minute)
 
-    # the end -----------------------------------------------------------------------------------------
+    # the end --------------------------------------------------------------------------------------
 
     def _close(self, shards: list[Shard]) -> None:
         self._read(shards)
@@ -431,15 +502,26 @@ class RunWatch:
         if self.amended:
             self._again(shards)
         lost = [shard.generator_name for shard in shards if shard.state == "lost"]
-        ending = of_all(filter(None, (ending_of(shard.ending) for shard in shards if shard.state == "ended")))
+        ending = of_all(
+            filter(None, (ending_of(shard.ending) for shard in shards if shard.state == "ended"))
+        )
         outcome = conclude(
-            self.frozen, self.window, self.whole, ending=FINISHED if ending == LOST and self.expanded >= 0 else ending,
-            in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
+            self.frozen,
+            self.window,
+            self.whole,
+            ending=FINISHED if ending == LOST and self.expanded >= 0 else ending,
+            in_flight=sum(self.flying.values()),
+            peak_users=self.peak,
+            lost=lost,
             chances=self.watching.chances(min(self.to_s, self.whole.until_s)),
             bursts=self.watching.bursts(min(self.to_s, self.whole.until_s)),
-            calm=lambda left: without(self._reports(shards), left, self.series.values(), self.from_s, self.to_s),
-            marks=self.watching.marks, changes=self.changes, readings=readings_of(self.run, self.frozen),
-        )  # fmt: skip
+            calm=lambda left: without(
+                self._reports(shards), left, self.series.values(), self.from_s, self.to_s
+            ),
+            marks=self.watching.marks,
+            changes=self.changes,
+            readings=readings_of(self.run, self.frozen),
+        )
         with transaction.atomic():
             for minute in self.folding.minutes:
                 self._chunk(minute)
@@ -449,7 +531,9 @@ class RunWatch:
             self.run.outcome = OUTCOME.plain(outcome)
             self.run.save(update_fields=["state", "ending", "ended_at", "outcome"])
             for shard in shards:
-                capacity = self.loads[shard.number].capacity_per_s if shard.number in self.loads else None
+                capacity = (
+                    self.loads[shard.number].capacity_per_s if shard.number in self.loads else None
+                )
                 if capacity is not None and shard.generator_id is not None:
                     Generator.objects.filter(pk=shard.generator_id).update(capacity=capacity)
             next_of_set(self.run)
@@ -459,8 +543,8 @@ class RunWatch:
 
 
 def over_places(free: Sequence[Generator]) -> list[Generator]:
-    """One of each place in turn, so that a run that asks for several has all places alike: first of the place that is
-    known for the longest, which a run with one generator is at.
+    """One of each place in turn, so that a run that asks for several has all places alike: first of
+    the place that is known for the longest, which a run with one generator is at.
     """
     places: dict[str, list[Generator]] = {}
     for each in free:

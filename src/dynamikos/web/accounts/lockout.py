@@ -11,5 +11,8 @@ def locked(
     request: HttpRequest, response: Any = None, credentials: Any = None, *args: Any, **kwargs: Any
 ) -> HttpResponse:
     return render(
-        request, "accounts/locked.html", {"minutes": round(settings.AXES_COOLOFF_TIME.total_seconds() / 60)}, status=429
+        request,
+        "accounts/locked.html",
+        {"minutes": round(settings.AXES_COOLOFF_TIME.total_seconds() / 60)},
+        status=429,
     )

@@ -10,7 +10,9 @@ urlpatterns = [
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
     path(
         "password/",
-        PasswordChangeView.as_view(template_name="accounts/password.html", success_url=reverse_lazy("projects")),
+        PasswordChangeView.as_view(
+            template_name="accounts/password.html", success_url=reverse_lazy("projects")
+        ),
         name="change-password",
     ),
 ]

@@ -52,7 +52,9 @@ def _titled(book: core.Casebook, title: str) -> core.Casebook:
 def draft(member: Membership, run: Run) -> Casebook:
     """A report of a run that is over, to be edited. Raises DynamikosError."""
     if not run.is_over or not run.outcome:
-        raise DynamikosError(f"Run {run.number} is not over, or nothing came of it; there is nothing to tell yet.")
+        raise DynamikosError(
+            f"Run {run.number} is not over, or nothing came of it; there is nothing to tell yet."
+        )
     return create(member, core.draft(f"{run.name}, run {run.number}"[:TITLE], str(run.pk), PARTS))
 
 
@@ -65,13 +67,16 @@ def change(
     label: str = "",
     about: Callable[[core.Casebook], object] = lambda book: book,
 ) -> Casebook:
-    """If `parent` still names the head, or what the change is `about` is since then as it was: blocks are changed one
-    beside the other. Raises Stale, and DynamikosError for one that is closed.
+    """If `parent` still names the head, or what the change is `about` is since then as it was:
+    blocks are changed one beside the other. Raises Stale, and DynamikosError for one that is
+    closed.
     """
     require(member, "engineer")
     found = Casebook.objects.select_for_update().get(pk=found.pk)
     if found.closed_at is not None:
-        raise DynamikosError("This casebook is closed, so nothing in it changes; open it again to go on.")
+        raise DynamikosError(
+            "This casebook is closed, so nothing in it changes; open it again to go on."
+        )
     now = content(found)
     before = _at(found, parent)
     if before is not None and about(before) == about(now):
@@ -88,7 +93,9 @@ def change(
 def _at(found: Casebook, parent: str) -> core.Casebook | None:
     """What the casebook was at the revision that a page's token names."""
     try:
-        named = Revision.objects.filter(subject=found.pk, pk=uuid.UUID(parent.partition(":")[0])).first()
+        named = Revision.objects.filter(
+            subject=found.pk, pk=uuid.UUID(parent.partition(":")[0])
+        ).first()
     except ValueError:
         return None
     if named is None or revisions.token(named) != parent:
@@ -102,19 +109,28 @@ def block_of(key: str) -> Callable[[core.Casebook], object]:
 
 
 def rename(member: Membership, found: Casebook, parent: str, title: str) -> Casebook:
-    return change(member, found, parent, lambda book: _titled(book, title), "casebook:title", lambda book: book.title)
+    return change(
+        member,
+        found,
+        parent,
+        lambda book: _titled(book, title),
+        "casebook:title",
+        lambda book: book.title,
+    )
 
 
 def pin(member: Membership, block: core.Pin) -> Casebook:
-    """At the end of the open casebook that was changed last, or of a new one. Raises DynamikosError for what can't be
-    shown.
+    """At the end of the open casebook that was changed last, or of a new one. Raises DynamikosError
+    for what can't be shown.
     """
     require(member, "engineer")
     showing.evidence(member.project, block)
     found = current(member)
     if found is None:
         found = create(member, core.Casebook(title=f"Casebook of {timezone.now():%Y-%m-%d}"))
-    return change(member, found, revisions.token(found.head), lambda book: core.with_block(book, block))
+    return change(
+        member, found, revisions.token(found.head), lambda book: core.with_block(book, block)
+    )
 
 
 @transaction.atomic
@@ -123,7 +139,9 @@ def undo(member: Membership, found: Casebook) -> Casebook:
     require(member, "engineer")
     found = Casebook.objects.select_for_update().get(pk=found.pk)
     if found.closed_at is not None:
-        raise DynamikosError("This casebook is closed, so nothing in it changes; open it again to go on.")
+        raise DynamikosError(
+            "This casebook is closed, so nothing in it changes; open it again to go on."
+        )
     found.head = revisions.undone(found.head)
     found.name = content(found).title
     found.save(update_fields=["head", "name", "changed_at"])
@@ -146,7 +164,9 @@ def close(member: Membership, found: Casebook) -> None:
 def open_again(member: Membership, found: Casebook) -> None:
     """Its blocks are live again."""
     require(member, "engineer")
-    Casebook.objects.filter(pk=found.pk).update(closed_at=None, closed_by=None, html="", markdown="", folder=b"")
+    Casebook.objects.filter(pk=found.pk).update(
+        closed_at=None, closed_by=None, html="", markdown="", folder=b""
+    )
     note(member, "casebook opened again", found.name)
 
 
@@ -154,19 +174,27 @@ def delete(member: Membership, found: Casebook, sure: str) -> None:
     """With its links. Raises DynamikosError unless `sure` is its name."""
     require(member, "engineer")
     if sure.strip() != found.name:
-        raise DynamikosError(f"To delete {found.name} write its name beside the button; its runs stay.")
+        raise DynamikosError(
+            f"To delete {found.name} write its name beside the button; its runs stay."
+        )
     note(member, "casebook deleted", found.name)
     found.delete()
 
 
 def make_link(member: Membership, found: Casebook, days: float) -> tuple[ReadLink, str]:
-    """A link for people without an account, and its word, which is told only now. Raises DynamikosError."""
+    """A link for people without an account, and its word, which is told only now. Raises
+    DynamikosError.
+    """
     require(member, "engineer")
     if not 0 < days <= LONGEST_DAYS:
-        raise DynamikosError(f"A link lasts from a few minutes to {LONGEST_DAYS} days; {days:g} is beyond that.")
+        raise DynamikosError(
+            f"A link lasts from a few minutes to {LONGEST_DAYS} days; {days:g} is beyond that."
+        )
     word = secrets.token_urlsafe(32)
     until = timezone.now() + datetime.timedelta(days=days)
-    made = ReadLink.objects.create(casebook=found, sha256=hashed(word), until=until, by=member.account)
+    made = ReadLink.objects.create(
+        casebook=found, sha256=hashed(word), until=until, by=member.account
+    )
     note(member, "link to read made", found.name, until=until.isoformat(timespec="minutes"))
     return made, word
 
@@ -181,5 +209,7 @@ def take_over(member: Membership, found: Casebook, pk: int) -> None:
 def revoke(member: Membership, found: Casebook, pk: int) -> None:
     """It opens nothing from now on."""
     require(member, "engineer")
-    if ReadLink.objects.filter(casebook=found, pk=pk, revoked_at=None).update(revoked_at=timezone.now()):
+    if ReadLink.objects.filter(casebook=found, pk=pk, revoked_at=None).update(
+        revoked_at=timezone.now()
+    ):
         note(member, "link to read taken back", found.name)

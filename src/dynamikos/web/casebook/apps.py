@@ -10,7 +10,10 @@ def figure(member: Any) -> str:
     from dynamikos.web.casebook.models import Casebook
 
     found = Casebook.objects.filter(project=member.project)
-    return f"{found.filter(closed_at=None).count()} open, {found.exclude(closed_at=None).count()} closed"
+    return (
+        f"{found.filter(closed_at=None).count()} open, {found.exclude(closed_at=None).count()} "
+        "closed"
+    )
 
 
 class CasebookConfig(AppConfig):

@@ -5,7 +5,9 @@ from dynamikos.web.projects.models import Project, Revised
 
 
 class Casebook(Revised):
-    """Its content is the head revision (core.telling.casebook.Casebook); what it showed when it was closed is kept."""
+    """Its content is the head revision (core.telling.casebook.Casebook); what it showed when it was
+    closed is kept.
+    """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="casebooks")
     by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True, related_name="+")
@@ -20,7 +22,9 @@ class Casebook(Revised):
 
 
 class ReadLink(models.Model):
-    """Lets people without an account read a casebook until a day. Of its word only the hash is kept."""
+    """Lets people without an account read a casebook until a day. Of its word only the hash is
+    kept.
+    """
 
     casebook = models.ForeignKey(Casebook, on_delete=models.CASCADE, related_name="links")
     sha256 = models.CharField(max_length=64, unique=True)

@@ -38,8 +38,8 @@ def hashed(word: str) -> str:
 
 
 def _held() -> Exists:
-    """Whoever made a link, or took it over, may make links still. Without that it opens nothing: who leaves a project
-    takes along no door to it.
+    """Whoever made a link, or took it over, may make links still. Without that it opens nothing:
+    who leaves a project takes along no door to it.
     """
     may = Membership.objects.filter(
         project=OuterRef("casebook__project"), account=OuterRef("by"), account__is_active=True,
@@ -49,9 +49,13 @@ def _held() -> Exists:
 
 
 def links_of(member: Membership, found: Casebook | None = None) -> list[ReadLink]:
-    """Those of a casebook, or of all in the project, the newest first; each says in `says` why it opens nothing."""
+    """Those of a casebook, or of all in the project, the newest first; each says in `says` why it
+    opens nothing.
+    """
     those = (
-        ReadLink.objects.filter(casebook=found) if found else ReadLink.objects.filter(casebook__project=member.project)
+        ReadLink.objects.filter(casebook=found)
+        if found
+        else ReadLink.objects.filter(casebook__project=member.project)
     )
     made: list[ReadLink] = [*those.select_related("casebook", "by").annotate(is_held=_held())]
     for each in made:
@@ -79,5 +83,7 @@ def read_by(word: str) -> Casebook:
         .first()
     )
     if link is None:
-        raise Http404("There is nothing to read here: the link is not known, has ended, or was taken back.")
+        raise Http404(
+            "There is nothing to read here: the link is not known, has ended, or was taken back."
+        )
     return link.casebook

@@ -30,7 +30,9 @@ from dynamikos.web.runs import telling
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A block with its fragment; `problem` says why there is nothing to show (its run was deleted)."""
+    """A block with its fragment; `problem` says why there is nothing to show (its run was
+    deleted).
+    """
 
     block: core.Block
     html: str = ""
@@ -38,16 +40,28 @@ class Shown:
 
     @property
     def kind(self) -> str:
-        return "text" if isinstance(self.block, core.Text) else "pin" if isinstance(self.block, core.Pin) else "part"
+        return (
+            "text"
+            if isinstance(self.block, core.Text)
+            else "pin"
+            if isinstance(self.block, core.Pin)
+            else "part"
+        )
 
     @property
     def name(self) -> str:
         """What it is called in a list of commands."""
         if isinstance(self.block, core.Text):
             return (
-                f"the paragraph “{self.block.text.strip()[:30]}”" if self.block.text.strip() else "an empty paragraph"
+                f"the paragraph “{self.block.text.strip()[:30]}”"
+                if self.block.text.strip()
+                else "an empty paragraph"
             )
-        return f"the part {self.block.part}" if isinstance(self.block, core.OfReport) else self.block.title
+        return (
+            f"the part {self.block.part}"
+            if isinstance(self.block, core.OfReport)
+            else self.block.title
+        )
 
 
 def evidence(project: Project, pin: core.Pin) -> Evidence:
@@ -83,7 +97,9 @@ def _html(project: Project, reports: _Reports, block: core.Block) -> str:
         return text_as_html(block.text) if block.text.strip() else ""
     if isinstance(block, core.OfReport):
         return part_as_html(block.part, reports.of(block.run))
-    return evidence_as_html(evidence(project, block)) + (text_as_html(block.note) if block.note.strip() else "")
+    return evidence_as_html(evidence(project, block)) + (
+        text_as_html(block.note) if block.note.strip() else ""
+    )
 
 
 def _gone(block: core.Block, problem: str) -> Evidence:
@@ -102,8 +118,10 @@ def as_html(found: Casebook) -> str:
     if found.closed_at is not None:
         return found.html
     fragments = [] if _has_head(found) else [heading_as_html(found.name)]
-    fragments += [each.html or (evidence_as_html(_gone(each.block, each.problem)) if each.problem else "")
-                 for each in shown(found)]  # fmt: skip
+    fragments += [
+        each.html or (evidence_as_html(_gone(each.block, each.problem)) if each.problem else "")
+        for each in shown(found)
+    ]
     return as_page(found.name, fragments)
 
 
@@ -113,8 +131,9 @@ _computing = threading.Lock()
 
 
 def for_readers(found: Casebook) -> str:
-    """As HTML, computed once a version and minute however many ask: a link may be in everybody's mail. Figures of runs
-    under way, and of what was taken into a run afterwards, are a minute old at most.
+    """As HTML, computed once a version and minute however many ask: a link may be in everybody's
+    mail. Figures of runs under way, and of what was taken into a run afterwards, are a minute old
+    at most.
     """
     key = (found.pk, found.head_id, found.closed_at)
     with _computing:  # whoever asks meanwhile waits for the same
@@ -129,12 +148,14 @@ def for_readers(found: Casebook) -> str:
 
 
 def as_folder(found: Casebook) -> bytes:
-    """A folder in one file: the text, the tables and pictures that are pinned, and all figures of the runs they are of;
-    of a closed one as it was then.
+    """A folder in one file: the text, the tables and pictures that are pinned, and all figures of
+    the runs they are of; of a closed one as it was then.
     """
     if found.closed_at is not None:
         if not found.folder:
-            raise DynamikosError("It was closed before figures were kept with it; open it again to have them.")
+            raise DynamikosError(
+                "It was closed before figures were kept with it; open it again to have them."
+            )
         return bytes(found.folder)
     return packed(_files(found))
 

@@ -14,10 +14,22 @@ urlpatterns = [
     path("p/<uuid:project>/casebook/<uuid:pk>/open", views.open_again, name="casebook-open"),
     path("p/<uuid:project>/casebook/<uuid:pk>/delete", views.delete, name="casebook-delete"),
     path("p/<uuid:project>/casebook/<uuid:pk>/link", views.link, name="casebook-link"),
-    path("p/<uuid:project>/casebook/<uuid:pk>/link/<int:number>", views.revoke, name="casebook-revoke"),
-    path("p/<uuid:project>/casebook/<uuid:pk>/link/<int:number>/over", views.take_over, name="casebook-take-over"),
+    path(
+        "p/<uuid:project>/casebook/<uuid:pk>/link/<int:number>",
+        views.revoke,
+        name="casebook-revoke",
+    ),
+    path(
+        "p/<uuid:project>/casebook/<uuid:pk>/link/<int:number>/over",
+        views.take_over,
+        name="casebook-take-over",
+    ),
     path("p/<uuid:project>/casebook/links", views.links, name="casebook-links"),
     path("p/<uuid:project>/casebook/<uuid:pk>/page", views.page, name="casebook-page"),
-    path("p/<uuid:project>/casebook/<uuid:pk>/casebook.<str:form>", views.export, name="casebook-export"),
+    path(
+        "p/<uuid:project>/casebook/<uuid:pk>/casebook.<str:form>",
+        views.export,
+        name="casebook-export",
+    ),
     path("read/<str:word>", views.read, name="read"),
 ]

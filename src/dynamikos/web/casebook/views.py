@@ -60,23 +60,29 @@ def casebooks(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view(post="engineer")
 def pin(request: HttpRequest, member: Membership) -> JsonResponse:
-    """What a page shows (what=…, title=…, of=its address) goes into the open casebook; answers where it is now."""
+    """What a page shows (what=…, title=…, of=its address) goes into the open casebook; answers
+    where it is now.
+    """
     of = dict(parse_qsl(request.POST.get("of", ""), keep_blank_values=True)[:MOST_OF])
     try:
         block = msgspec.convert(
             {
-                "block": "pin", "key": request.POST.get("what", ""), "what": request.POST.get("what", ""),
+                "block": "pin",
+                "key": request.POST.get("what", ""),
+                "what": request.POST.get("what", ""),
                 "of": {name[:40]: value[:SIGNS] for name, value in of.items()},
                 "title": request.POST.get("title", "")[:300],
             },
             core.Pin,
-        )  # fmt: skip
+        )
         found = actions.pin(member, block)
     except msgspec.ValidationError:
         return JsonResponse({"problem": "Nothing of this kind can be pinned."}, status=422)
     except DynamikosError as problem:
         return JsonResponse({"problem": f"It was not pinned: {problem}"}, status=422)
-    return JsonResponse({"name": found.name, "address": reverse("casebook", args=[member.project_id, found.pk])})
+    return JsonResponse(
+        {"name": found.name, "address": reverse("casebook", args=[member.project_id, found.pk])}
+    )
 
 
 @member_view(post="engineer")
@@ -92,7 +98,12 @@ def casebook(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 
 
 def _page(
-    request: HttpRequest, member: Membership, found: Casebook, wrong: str = "", word: str = "", status: int = 200
+    request: HttpRequest,
+    member: Membership,
+    found: Casebook,
+    wrong: str = "",
+    word: str = "",
+    status: int = 200,
 ) -> HttpResponse:
     problem, blocks = "", list[showing.Shown]()
     try:
@@ -142,7 +153,9 @@ def write(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 
 @member_view(post="engineer")
 def blocks(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
-    """A block is added (do=add, after=key), moved (do=move, key, to=place), or taken out (do=remove, key)."""
+    """A block is added (do=add, after=key), moved (do=move, key, to=place), or taken out
+    (do=remove, key).
+    """
     found, typed = queries.casebook(member, pk), request.POST
     key, to, what = typed.get("key", ""), digits(typed.get("to", "")), typed.get("do", "")
 
@@ -160,7 +173,9 @@ def blocks(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespo
         raise DynamikosError("Nothing like this is done with a block.")
 
     try:
-        about = actions.block_of(key) if what == "remove" else lambda book: None  # others go beside each other
+        about = (
+            actions.block_of(key) if what == "remove" else lambda book: None
+        )  # others go beside each other
         found = actions.change(member, found, typed.get("parent", ""), how, about=about)
     except Stale as stale:
         return JsonResponse({"problem": str(stale)}, status=409)
@@ -168,7 +183,12 @@ def blocks(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespo
         return JsonResponse({"problem": str(wrong)}, status=422)
     made = {"token": token(found.head), "html": ""}
     if what == "add":
-        context = {"each": showing.Shown(core.Text(key=fresh)), "book": found, "member": member, "may_edit": True}
+        context = {
+            "each": showing.Shown(core.Text(key=fresh)),
+            "book": found,
+            "member": member,
+            "may_edit": True,
+        }
         made["html"] = render(request, "casebook/_block.html", context).content.decode()
     return JsonResponse(made)
 
@@ -206,7 +226,9 @@ def link(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     """A link to read it without an account; its address is shown once."""
     found = queries.casebook(member, pk)
     try:
-        _, word = actions.make_link(member, found, number(request.POST.get("days", ""), "Days", 0.001, 10_000))
+        _, word = actions.make_link(
+            member, found, number(request.POST.get("days", ""), "Days", 0.001, 10_000)
+        )
     except DynamikosError as problem:
         return _page(request, member, found, str(problem), status=422)
     return _page(request, member, found, word=word)
@@ -234,7 +256,9 @@ def _back(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 @member_view(get="owner")
 def links(request: HttpRequest, member: Membership) -> HttpResponse:
     """All links of the project, as a part of Settings."""
-    return render(request, "casebook/_links.html", {"links": queries.links_of(member), "of_project": True})
+    return render(
+        request, "casebook/_links.html", {"links": queries.links_of(member), "of_project": True}
+    )
 
 
 @member_view(get="reader")

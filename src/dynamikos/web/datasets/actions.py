@@ -1,4 +1,6 @@
-"""Changing data sets: every change keeps what was before as lists of hashes, so that it can be undone."""
+"""Changing data sets: every change keeps what was before as lists of hashes, so that it can be
+undone.
+"""
 
 import csv
 import io
@@ -27,9 +29,17 @@ class CellChanged(DynamikosError):
 
 
 def _swap(found: DataSet, at: int, rows: list[list[str]]) -> None:
-    """Block `at` replaced by `rows`: split when they have become many, left out when there are none."""
+    """Block `at` replaced by `rows`: split when they have become many, left out when there are
+    none.
+    """
     hashes, sizes = list(found.blocks), queries.sizes_of(found)
-    parts = [rows[: len(rows) // 2], rows[len(rows) // 2 :]] if len(rows) > SPLIT_ROWS else [rows] if rows else []
+    parts = (
+        [rows[: len(rows) // 2], rows[len(rows) // 2 :]]
+        if len(rows) > SPLIT_ROWS
+        else [rows]
+        if rows
+        else []
+    )
     made, made_sizes = tables.store(pack(part) for part in parts)
     hashes[at : at + 1], sizes[at : at + 1] = made, made_sizes
     tables.put(found, hashes, sizes)
@@ -40,33 +50,43 @@ def _cell(text: str) -> str:
         raise DynamikosError("A cell can't hold a NUL byte; nothing was changed.")
     if len(text) > LONGEST_CELL:
         raise DynamikosError(
-            f"A cell holds at most {LONGEST_CELL:,} characters; this text has {len(text):,}. Nothing was changed."
+            f"A cell holds at most {LONGEST_CELL:,} characters; this text has {len(text):,}. "
+            "Nothing was changed."
         )
     return text
 
 
 def _row(found: DataSet, row: int) -> tuple[int, int, list[list[str]]]:
     if not 0 <= row < found.rows:
-        raise DynamikosError(f"There is no row {row + 1:,} in {found.key} any more; reload the page.")
+        raise DynamikosError(
+            f"There is no row {row + 1:,} in {found.key} any more; reload the page."
+        )
     at, inside = queries.place_of(found, row)
     return at, inside, queries.block(found.blocks[at])
 
 
 def _column_at(found: DataSet, name: str) -> int:
     if name not in found.columns:
-        raise DynamikosError(f"There is no column {name[:80]} in {found.key} any more; reload the page.")
+        raise DynamikosError(
+            f"There is no column {name[:80]} in {found.key} any more; reload the page."
+        )
     return list[str](found.columns).index(name)
 
 
-def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, old: str | None) -> None:
-    """One cell, as typed. Raises CellChanged when it was not `old` any more, DynamikosError for what is no cell."""
+def set_cell(
+    member: Membership, pk: uuid.UUID, row: int, name: str, text: str, old: str | None
+) -> None:
+    """One cell, as typed. Raises CellChanged when it was not `old` any more, DynamikosError for
+    what is no cell.
+    """
     with tables.changing(member, pk, f"row {row + 1}, {name}") as found:
         at, inside, rows = _row(found, row)
         index = _column_at(found, name)
         now = rows[inside][index]
         if old is not None and now not in (old, text):
             raise CellChanged(
-                f"Row {row + 1:,}, {name}, was changed to “{now[:60]}” meanwhile; “{text[:60]}” was not kept. Type it"
+                f"Row {row + 1:,}, {name}, was changed to “{now[:60]}” meanwhile; “{text[:60]}” "
+                "was not kept. Type it"
                 " again to replace that."
             )
         rows[inside][index] = _cell(text)
@@ -78,24 +98,32 @@ def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, 
 
 
 def paste(member: Membership, pk: uuid.UUID, row: int, name: str, text: str) -> int:
-    """Rows of cells parted by tabs, as a spreadsheet copies them, from a cell on; rows beyond the last are added.
+    """Rows of cells parted by tabs, as a spreadsheet copies them, from a cell on; rows beyond the
+    last are added.
 
     Gives their number.
     """
     try:
-        grid = [[_cell(cell) for cell in cells] for cells in csv.reader(io.StringIO(text), delimiter="\t", strict=True)]
+        grid = [
+            [_cell(cell) for cell in cells]
+            for cells in csv.reader(io.StringIO(text), delimiter="\t", strict=True)
+        ]
     except csv.Error as problem:
-        raise DynamikosError(f"What was pasted can't be read as cells: {problem}. Nothing was changed.") from problem
+        raise DynamikosError(
+            f"What was pasted can't be read as cells: {problem}. Nothing was changed."
+        ) from problem
     if not grid or len(grid) > MOST_PASTED:
         raise DynamikosError(
-            f"At most {MOST_PASTED:,} rows are pasted at once, not {len(grid):,}; import more as a file."
+            f"At most {MOST_PASTED:,} rows are pasted at once, not {len(grid):,}; import more as a "
+            "file."
         )
     with tables.changing(member, pk, f"paste {len(grid)} rows at row {row + 1}") as found:
         at, first = _column_at(found, name), row
         widest, there = max(map(len, grid)), len(found.columns) - at
         if widest > there:
             raise DynamikosError(
-                f"What was pasted is {widest} columns wide; from {name} on there are {there}. Nothing was changed."
+                f"What was pasted is {widest} columns wide; from {name} on there are {there}. "
+                "Nothing was changed."
             )
         hashes, sizes = list(found.blocks), queries.sizes_of(found)
         rest = grid
@@ -106,14 +134,20 @@ def paste(member: Membership, pk: uuid.UUID, row: int, name: str, text: str) -> 
                 rows[number][at : at + len(cells)] = cells
             (hashes[block],), _ = tables.store([pack(rows)])
             rest, row = rest[len(here) :], row + len(here)
-        more, more_sizes = tables.store(packed([""] * at + cells + [""] * (there - len(cells)) for cells in rest))
+        more, more_sizes = tables.store(
+            packed([""] * at + cells + [""] * (there - len(cells)) for cells in rest)
+        )
         tables.put(found, hashes + more, sizes + more_sizes)
         note(member, "rows pasted", found.key, row=first + 1, rows=len(grid))
     return len(grid)
 
 
-def add_row(member: Membership, pk: uuid.UUID, after: int, cells: Sequence[str] | None = None) -> int:
-    """A new row after row number `after` (0: on top; beyond the end: last); gives its number from 1."""
+def add_row(
+    member: Membership, pk: uuid.UUID, after: int, cells: Sequence[str] | None = None
+) -> int:
+    """A new row after row number `after` (0: on top; beyond the end: last); gives its number
+    from 1.
+    """
     with tables.changing(member, pk, "add a row") as found:
         after = max(0, min(after, found.rows))
         new = [_cell(cell) for cell in cells] if cells is not None else [""] * len(found.columns)
@@ -147,7 +181,9 @@ def move_row(member: Membership, pk: uuid.UUID, row: int, to: int) -> None:
             return
         to = max(0, min(to, found.rows))
         at, inside = (
-            queries.place_of(found, to) if to < found.rows else (len(found.blocks) - 1, queries.sizes_of(found)[-1])
+            queries.place_of(found, to)
+            if to < found.rows
+            else (len(found.blocks) - 1, queries.sizes_of(found)[-1])
         )
         rows = queries.block(found.blocks[at])
         rows.insert(inside, moved)
@@ -158,7 +194,8 @@ def _column_name(found: DataSet, name: str) -> str:
     name = name.strip()
     if not COLUMN.match(name) or len(name) > 80:
         raise DynamikosError(
-            f"'{name[:60]}' can't be a column name (letters, digits and _, not beginning with a digit)."
+            f"'{name[:60]}' can't be a column name (letters, digits and _, not beginning with a "
+            "digit)."
         )
     if name in found.columns:
         raise DynamikosError(f"There is a column '{name}' already; give this one another name.")
@@ -174,7 +211,9 @@ def add_column(
     rule: ColumnRule | None = None,
     progress: Progress = lambda share: None,
 ) -> None:
-    """A new column at the end: empty, or made by `rule`; an existing one is made anew. Raises DynamikosError."""
+    """A new column at the end: empty, or made by `rule`; an existing one is made anew. Raises
+    DynamikosError.
+    """
 
     def plan(found: DataSet) -> tuple[Rewrite, str]:
         if name in found.columns and rule is not None:
@@ -195,12 +234,19 @@ def rename_column(member: Membership, pk: uuid.UUID, old: str, new: str) -> None
 
 
 def _renamed(member: Membership, found: DataSet, old: str, new: str) -> None:
-    """What refers to a column by its old name refers to it by the new one: its deal, and whatever uses it."""
-    found.deal = {**found.deal, "apart": [new if each == old else each for each in found.deal.get("apart", [])]}
+    """What refers to a column by its old name refers to it by the new one: its deal, and whatever
+    uses it.
+    """
+    found.deal = {
+        **found.deal,
+        "apart": [new if each == old else each for each in found.deal.get("apart", [])],
+    }
     hooks.column_renamed(member, f"{found.key}.{old}", f"{found.key}.{new}")
 
 
-def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progress = lambda share: None) -> None:
+def delete_column(
+    member: Membership, pk: uuid.UUID, name: str, progress: Progress = lambda share: None
+) -> None:
     def plan(found: DataSet) -> tuple[Rewrite, str]:
         at = _column_at(found, name)
         if len(found.columns) == 1:
@@ -210,7 +256,9 @@ def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progre
     tables.change_columns(member, pk, f"delete column {name}", plan, progress)
 
 
-def move_column(member: Membership, pk: uuid.UUID, name: str, by: int, progress: Progress = lambda share: None) -> None:
+def move_column(
+    member: Membership, pk: uuid.UUID, name: str, by: int, progress: Progress = lambda share: None
+) -> None:
     def plan(found: DataSet) -> tuple[Rewrite, str]:
         at = _column_at(found, name)
         return Rewrite(what="move", at=at, to=max(0, min(at + by, len(found.columns) - 1))), ""
@@ -257,8 +305,8 @@ def create(member: Membership, name: str) -> DataSet:
 
 
 def append_rows(project: Project, key: str, rows: Sequence[dict[str, str]]) -> None:
-    """Rows that a run wrote back, at the end of a data set, which is made when it is not there; new columns are added
-    to it.
+    """Rows that a run wrote back, at the end of a data set, which is made when it is not there; new
+    columns are added to it.
     """
     with transaction.atomic():
         found = DataSet.objects.select_for_update().filter(project=project, key=key).first()
@@ -267,15 +315,23 @@ def append_rows(project: Project, key: str, rows: Sequence[dict[str, str]]) -> N
             found.save()
         else:
             tables.remember(found, "rows written by a run")
-        new = [name for name in dict.fromkeys(name for row in rows for name in row) if name not in found.columns]
+        new = [
+            name
+            for name in dict.fromkeys(name for row in rows for name in row)
+            if name not in found.columns
+        ]
         hashes, sizes = list(found.blocks), queries.sizes_of(found)
         for name in new:
             if found.rows:
-                hashes, sizes = tables.rewrite(found, Rewrite(what="insert", at=len(found.columns)), lambda share: None)
+                hashes, sizes = tables.rewrite(
+                    found, Rewrite(what="insert", at=len(found.columns)), lambda share: None
+                )
                 found.blocks, found.sizes = hashes, sizes
             found.columns = [*found.columns, name]
         found.secret = [*found.secret, *secret_columns(new)]
-        made, made_sizes = tables.store(packed([row.get(name, "") for name in found.columns] for row in rows))
+        made, made_sizes = tables.store(
+            packed([row.get(name, "") for name in found.columns] for row in rows)
+        )
         tables.put(found, hashes + made, sizes + made_sizes)
 
 
@@ -288,11 +344,22 @@ def set_secret(member: Membership, found: DataSet, columns: list[str]) -> None:
 
 def set_deal(member: Membership, found: DataSet, deal: Deal) -> None:
     """How its rows are dealt. Raises DynamikosError for rules that can't be followed."""
-    others = set(DataSet.objects.filter(project=member.project).exclude(pk=found.pk).values_list("key", flat=True))
+    others = set(
+        DataSet.objects.filter(project=member.project)
+        .exclude(pk=found.pk)
+        .values_list("key", flat=True)
+    )
     if deal.follow and deal.follow not in others:
         raise DynamikosError(f"There is no data set {deal.follow} to follow.")
-    if deal.follow and DataSet.objects.filter(project=member.project, key=deal.follow, deal__follow=found.key).exists():
-        raise DynamikosError(f"{deal.follow} follows {found.key} already; one of the two has to lead.")
+    if (
+        deal.follow
+        and DataSet.objects.filter(
+            project=member.project, key=deal.follow, deal__follow=found.key
+        ).exists()
+    ):
+        raise DynamikosError(
+            f"{deal.follow} follows {found.key} already; one of the two has to lead."
+        )
     unknown = next((name for name in deal.apart if name not in found.columns), None)
     if unknown is not None:
         raise DynamikosError(f"There is no column {unknown} in {found.key}.")

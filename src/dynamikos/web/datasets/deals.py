@@ -1,4 +1,6 @@
-"""The deal as a drawing: users × rounds, each cell the row it gets, for the rules at hand and a planned load."""
+"""The deal as a drawing: users × rounds, each cell the row it gets, for the rules at hand and a
+planned load.
+"""
 
 from dataclasses import dataclass
 
@@ -39,12 +41,18 @@ def _text(cell: Cell) -> str:
 WORDS = {"": "", "over": ": no row left", "stays": ": stays on it", "again": ": dealt again"}
 
 
-def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> tuple[str, bool]:
-    """(what becomes of the rows with the planned users of `load`, in a sentence; whether it ends the run or users
-    early).
+def ends_of(
+    deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str
+) -> tuple[str, bool]:
+    """(what becomes of the rows with the planned users of `load`, in a sentence; whether it ends
+    the run or users early).
     """
     if deal.order == "at random":
-        return "Rows are drawn at random, again and again, so they never run out; the same row may come twice.", False
+        return (
+            "Rows are drawn at random, again and again, so they never run out; the same row may "
+            "come twice.",
+            False,
+        )
     if deal.follow:
         return f"The row is the one that {deal.follow} is on.", False
     if not starts_s:
@@ -55,13 +63,29 @@ def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s:
             return f"With {load} rows last to the end.", False
         return "How long a round takes is not known yet, so neither is when rows run out.", False
     if deal.then == "start over":
-        return f"With {load} rows run out at {clock(end)} and are dealt again from the first.", False
-    what = {"stay": "users stay on their last row", "leave": "users begin to leave", "stop": "the run stops"}[deal.then]
-    return f"With {load} rows run out at {clock(end)}: from then on {what}.", deal.then in ("leave", "stop")
+        return (
+            f"With {load} rows run out at {clock(end)} and are dealt again from the first.",
+            False,
+        )
+    what = {
+        "stay": "users stay on their last row",
+        "leave": "users begin to leave",
+        "stop": "the run stops",
+    }[deal.then]
+    return f"With {load} rows run out at {clock(end)}: from then on {what}.", deal.then in (
+        "leave",
+        "stop",
+    )
 
 
 def draw(
-    deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str
+    deal: Deal,
+    key: str,
+    seed: int,
+    rows: int,
+    starts_s: list[tuple[float, float]],
+    round_s: float,
+    load: str,
 ) -> Drawing:
     """`starts_s` are the planned users' (start, end); without a plan ten users are drawn."""
     users = len(starts_s) or 10
@@ -73,14 +97,18 @@ def draw(
             words = f"user {at + 1}, round {turn + 1}: " + (
                 "no row left" if cell.state == "over" else f"row {_text(cell)}{WORDS[cell.state]}"
             )
-            boxes.append(Box(LEFT + turn * CELL_W, TOP + at * CELL_H, _text(cell), cell.state, words))
+            boxes.append(
+                Box(LEFT + turn * CELL_W, TOP + at * CELL_H, _text(cell), cell.state, words)
+            )
     ends, _ = ends_of(deal, rows, starts_s, round_s, load)
     return Drawing(
         width=LEFT + ROUNDS * CELL_W + 4,
         height=TOP + shown * CELL_H + 4,
         boxes=boxes,
         users=[(TOP + at * CELL_H + 16, f"user {at + 1}") for at in range(shown)],
-        rounds=[(LEFT + turn * CELL_W + CELL_W // 2, f"round {turn + 1}") for turn in range(ROUNDS)],
+        rounds=[
+            (LEFT + turn * CELL_W + CELL_W // 2, f"round {turn + 1}") for turn in range(ROUNDS)
+        ],
         load=load,
         ends=ends,
     )

@@ -19,7 +19,12 @@ WHEN = {
     "user": "one row per user",
     "run": "one row for the whole run",
 }
-THEN = {"start over": "start over", "stay": "stay on the last", "leave": "the user leaves", "stop": "the run stops"}
+THEN = {
+    "start over": "start over",
+    "stay": "stay on the last",
+    "leave": "the user leaves",
+    "stop": "the run stops",
+}
 KINDS = ("sequence", "pattern", "number", "date", "choice", "name", "uuid")
 
 
@@ -38,7 +43,9 @@ def form_context(form: Form) -> dict[str, object]:
     return {
         "form": form,
         "encodings": ENCODINGS,
-        "delimiters": [("tab" if sign == "\t" else sign, name) for sign, name in DELIMITERS.items()],
+        "delimiters": [
+            ("tab" if sign == "\t" else sign, name) for sign, name in DELIMITERS.items()
+        ],
         "delimiter": "tab" if form.delimiter == "\t" else form.delimiter,
         "quotes": list(QUOTES.items()),
     }
@@ -48,7 +55,10 @@ def deal_from(data: QueryDict) -> Deal:
     """Raises DynamikosError for a word that is none of the sentence's."""
     for name, words in (("whose", WHOSE), ("order", ORDER), ("when", WHEN), ("then", THEN)):
         if data.get(name) not in words:
-            raise DynamikosError(f"'{data.get(name, '')}' can't stand in this sentence; there are {', '.join(words)}.")
+            raise DynamikosError(
+                f"'{data.get(name, '')}' can't stand in this sentence; there are "
+                f"{', '.join(words)}."
+            )
     return Deal(
         whose=data["whose"],  # type: ignore[arg-type]
         order=data["order"],  # type: ignore[arg-type]

@@ -6,8 +6,12 @@ from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.projects.models import Membership
 
 
-def load_of(member: Membership, found: DataSet) -> tuple[list[tuple[float, float]], float, int, str]:
-    """Planned users' starts and ends in s, seconds of a round, seed, and what is said of it: "Evening, 20 users"."""
+def load_of(
+    member: Membership, found: DataSet
+) -> tuple[list[tuple[float, float]], float, int, str]:
+    """Planned users' starts and ends in s, seconds of a round, seed, and what is said of it:
+    "Evening, 20 users".
+    """
     return ([], 0.0, 1, "")
 
 

@@ -15,7 +15,9 @@ class DataSet(models.Model):
     secret = models.JSONField(default=list)
     rows = models.PositiveIntegerField(default=0)
     blocks = models.JSONField(default=list)
-    sizes = models.JSONField(default=list)  # rows of each block; empty: a thousand each, but the last
+    sizes = models.JSONField(
+        default=list
+    )  # rows of each block; empty: a thousand each, but the last
     deal = models.JSONField(default=dict)  # core.dealing.Deal
     form = models.JSONField(default=dict)  # core.dealing.Form, of the file it was read from
     version = models.PositiveIntegerField(default=1)
@@ -58,7 +60,9 @@ class Upload(models.Model):
 
 
 class DataBlock(models.Model):
-    """1,000 rows as compressed msgpack, by the sha256 of their plain form; shared by every table that holds them."""
+    """1,000 rows as compressed msgpack, by the sha256 of their plain form; shared by every table
+    that holds them.
+    """
 
     sha256 = models.CharField(primary_key=True, max_length=64)
     body = models.BinaryField()

@@ -38,7 +38,9 @@ def sizes_of(found: DataSet) -> list[int]:
 
 
 def place_of(found: DataSet, row: int) -> tuple[int, int]:
-    """(block, row in it) of a row, all from 0; the end of the last block for a row after the last."""
+    """(block, row in it) of a row, all from 0; the end of the last block for a row after the
+    last.
+    """
     for at, size in enumerate(sizes_of(found)):
         if row < size:
             return at, row
@@ -80,13 +82,14 @@ def deal_of(found: DataSet) -> Deal:
         return DEAL.of(found.deal)
     except Unfit as problem:
         raise DynamikosError(
-            f"How “{found.key}” is dealt can't be read: {problem}. It is kept as it is; its rows are untouched."
+            f"How “{found.key}” is dealt can't be read: {problem}. It is kept as it is; its rows "
+            "are untouched."
         ) from problem
 
 
 def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
-    """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and columns dealt on their
-    own.
+    """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and
+    columns dealt on their own.
     """
     for each in piles:
         if each.deal.shared:
@@ -98,10 +101,15 @@ def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
 
 
 def find(
-    found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: float = 3.0, but: Collection[int] = ()
+    found: DataSet,
+    text: str,
+    after: int = 0,
+    limit: int = 100,
+    seconds: float = 3.0,
+    but: Collection[int] = (),
 ) -> tuple[list[tuple[int, list[str]]], int]:
-    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the
-    time. Columns number `but` are not looked into.
+    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many
+    as are found in the time. Columns number `but` are not looked into.
 
     A block is taken apart only when its plain bytes hold the text at all.
     """
@@ -116,7 +124,9 @@ def find(
         if wanted in plain.decode("utf-8", "replace").lower():
             for number, row in enumerate(msgspec.msgpack.decode(plain, type=Rows), at):
                 if number >= after and any(
-                    wanted in cell.lower() for at_column, cell in enumerate(row) if at_column not in but
+                    wanted in cell.lower()
+                    for at_column, cell in enumerate(row)
+                    if at_column not in but
                 ):
                     matches.append((number, row))
                     if len(matches) >= limit:
@@ -131,7 +141,9 @@ LOOKED_AT = 20_000  # rows of a table in which a recorded value is looked for
 
 
 def holding(member: Membership, value: str) -> list[tuple[str, int]]:
-    """("table.column", row from 1) of each column that holds exactly `value` among its first rows, masked ones too."""
+    """("table.column", row from 1) of each column that holds exactly `value` among its first rows,
+    masked ones too.
+    """
     made: list[tuple[str, int]] = []
     wanted = value.encode()
     for table in datasets(member):
@@ -140,7 +152,11 @@ def holding(member: Membership, value: str) -> list[tuple[str, int]]:
             plain = zlib.decompress(body)
             rows = msgspec.msgpack.decode(plain, type=Rows) if wanted in plain else []
             for number, cells in enumerate(rows, at + 1):
-                for index in (index for index, cell in enumerate(cells) if cell == value and index not in found):
+                for index in (
+                    index
+                    for index, cell in enumerate(cells)
+                    if cell == value and index not in found
+                ):
                     found.add(index)
                     made.append((f"{table.key}.{table.columns[index]}", number))
             at += BLOCK_ROWS
@@ -189,4 +205,8 @@ def pile(found: DataSet) -> DataPile:
 
 def columns_known(project: Project) -> set[str]:
     """Every "dataset.column" of a project."""
-    return {f"{found.key}.{column}" for found in DataSet.objects.filter(project=project) for column in found.columns}
+    return {
+        f"{found.key}.{column}"
+        for found in DataSet.objects.filter(project=project)
+        for column in found.columns
+    }

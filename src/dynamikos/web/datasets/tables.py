@@ -1,5 +1,5 @@
-"""How a table's rows are kept: blocks by their hash, what was before as lists of hashes, columns changed by rewriting
-every block.
+"""How a table's rows are kept: blocks by their hash, what was before as lists of hashes, columns
+changed by rewriting every block.
 """
 
 import contextlib
@@ -28,7 +28,12 @@ WORK_S, WORK_MB = 300.0, 512
 
 @transaction.atomic
 def replace(
-    member: Membership, key: str, name: str, columns: Sequence[str], blocks: Iterable[Block], form: Form
+    member: Membership,
+    key: str,
+    name: str,
+    columns: Sequence[str],
+    blocks: Iterable[Block],
+    form: Form,
 ) -> DataSet:
     """The data set `key` made of these rows; what stood there under it can be gone back to."""
     hashes, sizes = store(blocks)
@@ -37,7 +42,11 @@ def replace(
         found = DataSet(project=member.project, key=key, version=0)
     else:
         remember(found, "import")
-    found.name, found.columns, found.secret = name[:120], list(columns), list(secret_columns(columns))
+    found.name, found.columns, found.secret = (
+        name[:120],
+        list(columns),
+        list(secret_columns(columns)),
+    )
     found.form = msgspec.to_builtins(form)
     put(found, hashes, sizes)
     note(member, "data set imported", key, rows=found.rows)
@@ -76,7 +85,12 @@ def remember(found: DataSet, label: str) -> None:
 
 
 def put(found: DataSet, hashes: list[str], sizes: list[int]) -> None:
-    found.blocks, found.sizes, found.rows, found.version = hashes, sizes, sum(sizes), found.version + 1
+    found.blocks, found.sizes, found.rows, found.version = (
+        hashes,
+        sizes,
+        sum(sizes),
+        found.version + 1,
+    )
     found.save()
 
 
@@ -89,7 +103,7 @@ def changing(member: Membership, pk: uuid.UUID, label: str) -> Iterator[DataSet]
         yield found
 
 
-# work on every row ----------------------------------------------------------------------------------------
+# work on every row --------------------------------------------------------------------------------
 
 
 def scratch() -> Path:
@@ -103,10 +117,18 @@ def scratch() -> Path:
 
 def worked(job: str, payload: bytes, progress: Progress) -> bytes:
     """A long job in a worker. Raises DynamikosError; what `progress` raises ends it."""
-    return workers.call(job, payload, seconds=WORK_S, memory_mb=WORK_MB, progress=lambda share: progress(0.7 * share))
+    return workers.call(
+        job,
+        payload,
+        seconds=WORK_S,
+        memory_mb=WORK_MB,
+        progress=lambda share: progress(0.7 * share),
+    )
 
 
-def bodies(out: Path, blocks: Sequence[tuple[str, int, int]], progress: Progress) -> Iterator[Block]:
+def bodies(
+    out: Path, blocks: Sequence[tuple[str, int, int]], progress: Progress
+) -> Iterator[Block]:
     """What a worker wrote, block by block."""
     with out.open("rb") as file:
         for at, (sha256, rows, length) in enumerate(blocks):
@@ -120,7 +142,9 @@ def rewrite(found: DataSet, change: Rewrite, progress: Progress) -> Kept:
     Stores them; changes nothing else.
     """
     if found.rows <= queries.LARGE:
-        return store(rewritten((queries.block(sha256) for sha256 in found.blocks), change, found.rows))
+        return store(
+            rewritten((queries.block(sha256) for sha256 in found.blocks), change, found.rows)
+        )
     after = scratch()
     try:
         with as_file(found, progress) as (before, lengths):
@@ -129,7 +153,9 @@ def rewrite(found: DataSet, change: Rewrite, progress: Progress) -> Kept:
                 msgspec.msgpack.encode((str(before), lengths, found.rows, change, str(after))),
                 progress,
             )
-        return store(bodies(after, msgspec.msgpack.decode(answer, type=list[tuple[str, int, int]]), progress))
+        return store(
+            bodies(after, msgspec.msgpack.decode(answer, type=list[tuple[str, int, int]]), progress)
+        )
     finally:
         after.unlink(missing_ok=True)
 
@@ -152,8 +178,14 @@ def as_file(found: DataSet, progress: Progress) -> Iterator[tuple[Path, list[int
 def count(found: DataSet, progress: Progress) -> None:
     """Counts what the columns of a large table hold, in a worker; kept until it is changed."""
     with as_file(found, progress) as (path, lengths):
-        answer = worked("count_table", msgspec.msgpack.encode((str(path), lengths, len(found.columns))), progress)
-    cache.set(queries.counted_at(found), msgspec.msgpack.decode(answer, type=list[Facts]), timeout=None)
+        answer = worked(
+            "count_table",
+            msgspec.msgpack.encode((str(path), lengths, len(found.columns))),
+            progress,
+        )
+    cache.set(
+        queries.counted_at(found), msgspec.msgpack.decode(answer, type=list[Facts]), timeout=None
+    )
 
 
 def change_columns(
@@ -163,11 +195,11 @@ def change_columns(
     plan: Callable[[DataSet], tuple[Rewrite, str]],
     progress: Progress = lambda share: None,
 ) -> None:
-    """What `plan` (data set → change, new column's name) says, done to every row; what was typed into cells meanwhile
-    is in it.
+    """What `plan` (data set → change, new column's name) says, done to every row; what was typed
+    into cells meanwhile is in it.
 
-    The rows are rewritten without holding the table; only if it was changed meanwhile are they rewritten once more
-    while nobody else can.
+    The rows are rewritten without holding the table; only if it was changed meanwhile are they
+    rewritten once more while nobody else can.
     """
     before = DataSet.objects.get(project=member.project, pk=pk)
     change, name = plan(before)
@@ -179,5 +211,8 @@ def change_columns(
         found.columns = change.row(list(found.columns), name)
         new = secret_columns([name]) if change.what == "insert" else ()
         found.secret = [each for each in (*found.secret, *new) if each in found.columns]
-        found.deal = {**found.deal, "apart": [each for each in found.deal.get("apart", []) if each in found.columns]}
+        found.deal = {
+            **found.deal,
+            "apart": [each for each in found.deal.get("apart", []) if each in found.columns],
+        }
         put(found, *kept)

@@ -25,7 +25,9 @@ def keep_upload(member: Membership, chunks: Iterable[bytes], name: str, size: in
     if not size:
         raise ImportRefused(f"{name} is empty. A data set needs at least one row.")
     if size > settings.MAX_UPLOAD_BYTES:
-        raise ImportRefused(f"{name} has {size:,} bytes; at most {settings.MAX_UPLOAD_BYTES:,} are taken at once.")
+        raise ImportRefused(
+            f"{name} has {size:,} bytes; at most {settings.MAX_UPLOAD_BYTES:,} are taken at once."
+        )
     Path(settings.UPLOADS).mkdir(parents=True, exist_ok=True, mode=0o700)
     forget_old(member.project)
     made = Upload.objects.create(project=member.project, name=name[:120], size=size)
@@ -49,7 +51,9 @@ def forget(upload: Upload) -> None:
     upload.delete()
 
 
-def preview(upload: Upload, form: Form, rows: int = 12) -> tuple[tuple[str, ...], list[list[str]], str]:
+def preview(
+    upload: Upload, form: Form, rows: int = 12
+) -> tuple[tuple[str, ...], list[list[str]], str]:
     """(columns, first rows, what is wrong) of an upload read as `form`."""
     found: list[list[str]] = []
     columns: tuple[str, ...] = ()
@@ -64,7 +68,12 @@ def preview(upload: Upload, form: Form, rows: int = 12) -> tuple[tuple[str, ...]
     except ImportRefused as problem:
         return columns, found, str(problem)
     except OSError:
-        return (), [], f"{upload.name} is not here any more (uploads are kept for a while only); choose the file again."
+        return (
+            (),
+            [],
+            f"{upload.name} is not here any more (uploads are kept for a while only); choose the "
+            "file again.",
+        )
     return columns, found, ""
 
 
@@ -72,7 +81,9 @@ def key_for(name: str) -> str:
     return key_from(PurePath(name).stem).replace("-", "_")
 
 
-def take_in(member: Membership, upload: Upload, form: Form, progress: Progress = lambda share: None) -> DataSet:
+def take_in(
+    member: Membership, upload: Upload, form: Form, progress: Progress = lambda share: None
+) -> DataSet:
     """An upload as a data set; one with the same key is replaced, and can be gone back to.
 
     Raises ImportRefused; then nothing is changed.
@@ -80,11 +91,20 @@ def take_in(member: Membership, upload: Upload, form: Form, progress: Progress =
     out = tables.scratch()
     try:
         answer = tables.worked(
-            "read_table", msgspec.msgpack.encode((str(file_of(upload)), upload.name, form, str(out))), progress
+            "read_table",
+            msgspec.msgpack.encode((str(file_of(upload)), upload.name, form, str(out))),
+            progress,
         )
-        columns, blocks = msgspec.msgpack.decode(answer, type=tuple[tuple[str, ...], list[tuple[str, int, int]]])
+        columns, blocks = msgspec.msgpack.decode(
+            answer, type=tuple[tuple[str, ...], list[tuple[str, int, int]]]
+        )
         made = tables.replace(
-            member, key_for(upload.name), upload.name, columns, tables.bodies(out, blocks, progress), form
+            member,
+            key_for(upload.name),
+            upload.name,
+            columns,
+            tables.bodies(out, blocks, progress),
+            form,
         )
     except workers.WorkerError as problem:
         raise ImportRefused(f"{upload.name}: {problem}") from problem
@@ -94,8 +114,14 @@ def take_in(member: Membership, upload: Upload, form: Form, progress: Progress =
     return made
 
 
-def import_csv(member: Membership, data: bytes, file_name: str, progress: Progress = lambda share: None) -> DataSet:
-    """A file as a data set, read as it seems to be written. Raises ImportRefused; then nothing is changed."""
+def import_csv(
+    member: Membership, data: bytes, file_name: str, progress: Progress = lambda share: None
+) -> DataSet:
+    """A file as a data set, read as it seems to be written. Raises ImportRefused; then nothing is
+    changed.
+    """
     form = detect(data[:SAMPLE])
     reading = Reading([data], file_name, form)
-    return tables.replace(member, key_for(file_name), file_name, reading.columns, packed(reading.rows()), form)
+    return tables.replace(
+        member, key_for(file_name), file_name, reading.columns, packed(reading.rows()), form
+    )

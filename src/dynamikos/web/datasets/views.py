@@ -33,7 +33,10 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     text = request.POST.get("text", "")
     if text.strip():
         made = uploads.keep_upload(
-            member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode())
+            member,
+            [text.encode()],
+            f"{request.POST.get('name', '').strip() or 'pasted'}.txt",
+            len(text.encode()),
         )
         return redirect("data-upload", member.project_id, made.pk)
     file = request.FILES.get("file")
@@ -67,16 +70,22 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
         **forms.form_context(form),
     }
     return render(
-        request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context
+        request,
+        "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html",
+        context,
     )
 
 
 @member_view(post="engineer")
-def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+def take_in(
+    request: HttpRequest, member: Membership, pk: uuid.UUID
+) -> HttpResponse | StreamingHttpResponse:
     found = get_object_or_404(Upload, project=member.project, pk=pk)
     form = msgspec.convert(found.form, Form)
     address = reverse("datasets", args=[member.project_id])
-    return streamed(lambda progress: f"{address}/{uploads.take_in(member, found, form, progress).pk}")
+    return streamed(
+        lambda progress: f"{address}/{uploads.take_in(member, found, form, progress).pk}"
+    )
 
 
 @member_view(post="engineer")
@@ -97,7 +106,9 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     first = _first(request, found)
     hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
     if wanted:  # who may not export them can't find out by asking what masked cells hold
-        numbered, looked = queries.find(found, wanted, digits(after) or 0, but=() if member.may_edit else hidden)
+        numbered, looked = queries.find(
+            found, wanted, digits(after) or 0, but=() if member.may_edit else hidden
+        )
     else:
         numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
     counted = queries.facts(found)
@@ -107,7 +118,8 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     ]
     return {
         "widths": [
-            min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)
+            min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)]))
+            for i, name in enumerate(found.columns)
         ],
         "dataset": found,
         "rows": rows,
@@ -127,11 +139,17 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     }
 
 
-def _facts(member: Membership, found: DataSet, counted: list[Facts] | None) -> list[tuple[str, str, list[str]]]:
+def _facts(
+    member: Membership, found: DataSet, counted: list[Facts] | None
+) -> list[tuple[str, str, list[str]]]:
     """(column, what it holds in words, journeys that use it)."""
     used = hooks.columns_used(member)
     return [
-        (name, _told(found, at, counted[at]) if counted and found.rows else "", used.get(f"{found.key}.{name}", []))
+        (
+            name,
+            _told(found, at, counted[at]) if counted and found.rows else "",
+            used.get(f"{found.key}.{name}", []),
+        )
         for at, name in enumerate(found.columns)
     ]
 
@@ -146,7 +164,9 @@ def _told(found: DataSet, at: int, fact: Facts) -> str:
     elif fact.different == 1 and not hidden:
         said = f"always “{shown}”"
     else:
-        said = f"{fact.different:,} different" + ("" if hidden else f"; “{shown}” {fact.times:,} times")
+        said = f"{fact.different:,} different" + (
+            "" if hidden else f"; “{shown}” {fact.times:,} times"
+        )
     return said + (f"; {fact.empty:,} empty" if fact.empty and fact.different > 1 else "")
 
 
@@ -155,11 +175,19 @@ def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
     starts, round_s, seed, load = hooks.load_of(member, found)
     others = queries.datasets(member).exclude(pk=found.pk)
     return {
-        "follow_gone": bool(deal.follow) and deal.follow not in {each.key for each in others}, "others": others,
-        "dataset": found, "deal": deal, "drawing": deals.draw(deal, found.key, seed, found.rows, starts, round_s, load),
-        "words": {"whose": forms.WHOSE, "order": forms.ORDER, "when": forms.WHEN, "then": forms.THEN},
+        "follow_gone": bool(deal.follow) and deal.follow not in {each.key for each in others},
+        "others": others,
+        "dataset": found,
+        "deal": deal,
+        "drawing": deals.draw(deal, found.key, seed, found.rows, starts, round_s, load),
+        "words": {
+            "whose": forms.WHOSE,
+            "order": forms.ORDER,
+            "when": forms.WHEN,
+            "then": forms.THEN,
+        },
         "planned": len(starts),
-    }  # fmt: skip
+    }
 
 
 @member_view(get="reader", post="engineer")
@@ -178,8 +206,16 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
     try:
         row = forms.whole(data, "row", 0)
         if "block" in data:
-            actions.paste(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data["block"])
-            return JsonResponse({"address": f"{reverse('dataset', args=[member.project_id, pk])}?from={row}"})
+            actions.paste(
+                member,
+                queries.dataset(member, pk).pk,
+                row - 1,
+                data.get("column", ""),
+                data["block"],
+            )
+            return JsonResponse(
+                {"address": f"{reverse('dataset', args=[member.project_id, pk])}?from={row}"}
+            )
         actions.set_cell(
             member,
             queries.dataset(member, pk).pk,
@@ -196,7 +232,9 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
 
 
 @member_view(post="engineer", any_signs=True)
-def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+def change(
+    request: HttpRequest, member: Membership, pk: uuid.UUID
+) -> HttpResponse | StreamingHttpResponse:
     """Rows and columns: added, moved, deleted, made; the last change taken back.
 
     A large table's columns with progress, for the page's script.
@@ -209,7 +247,8 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         if what == "delete":
             if data.get("sure") != found.key:
                 raise DynamikosError(
-                    f"To delete {found.key} write its name beside the button; this can't be taken back."
+                    f"To delete {found.key} write its name beside the button; this can't be taken "
+                    "back."
                 )
             actions.delete(member, pk)
             return redirect("datasets", member.project_id)
@@ -226,7 +265,11 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         else:
             raise DynamikosError(f"'{what[:40]}' is nothing that can be done here.")
     except DynamikosError as wrong:
-        context = {**_context(request, member, queries.dataset(member, pk)), "problem": str(wrong), "typed": data}
+        context = {
+            **_context(request, member, queries.dataset(member, pk)),
+            "problem": str(wrong),
+            "typed": data,
+        }
         return render(request, "datasets/dataset.html", context, status=422)
     return redirect(f"{reverse('dataset', args=[member.project_id, pk])}?from={first}")
 
@@ -235,16 +278,27 @@ ROW_WORK: dict[str, Callable[[Membership, uuid.UUID, int, QueryDict], object]] =
     "delete-row": lambda member, pk, row, data: actions.delete_row(member, pk, row - 1),
     "row-up": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, row - 2),
     "row-down": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, row),
-    "row-to": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, forms.whole(data, "to", 1) - 1),
+    "row-to": lambda member, pk, row, data: actions.move_row(
+        member, pk, row - 1, forms.whole(data, "to", 1) - 1
+    ),
     "undo": lambda member, pk, row, data: actions.undo(member, pk),
 }
-COLUMN_WORK = ("count", "add-column", "rename-column", "delete-column", "column-left", "column-right")
+COLUMN_WORK = (
+    "count",
+    "add-column",
+    "rename-column",
+    "delete-column",
+    "column-left",
+    "column-right",
+)
 
 
 def _column_work(
     member: Membership, pk: uuid.UUID, what: str, name: str, data: QueryDict
 ) -> Callable[[Callable[[float], None]], None]:
-    """What touches every row. Raises DynamikosError for a rule that can't be read, before any of it begins."""
+    """What touches every row. Raises DynamikosError for a rule that can't be read, before any of it
+    begins.
+    """
     if what == "add-column":
         rule = forms.rule_from(data)
         return lambda progress: actions.add_column(member, pk, name, rule, progress)
@@ -254,7 +308,9 @@ def _column_work(
         return lambda progress: actions.rename_column(member, pk, name, data.get("to", ""))
     if what == "delete-column":
         return lambda progress: actions.delete_column(member, pk, name, progress)
-    return lambda progress: actions.move_column(member, pk, name, 1 if what == "column-right" else -1, progress)
+    return lambda progress: actions.move_column(
+        member, pk, name, 1 if what == "column-right" else -1, progress
+    )
 
 
 @member_view(post="engineer")
@@ -274,7 +330,9 @@ def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
 @member_view(get="engineer")
 def export(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
-    """All rows as CSV; for a spreadsheet with cells it would take for formulas marked by an apostrophe."""
+    """All rows as CSV; for a spreadsheet with cells it would take for formulas marked by an
+    apostrophe.
+    """
     found = queries.dataset(member, pk)
     safe = for_spreadsheet if request.GET.get("for") == "spreadsheet" else str
 

@@ -50,7 +50,8 @@ def delete(member: Membership, found: Environment, sure: str) -> None:
     require(member, "owner")
     if sure.strip() != found.name:
         raise DynamikosError(
-            f"To delete {found.name} write its name beside the button; its sealed secrets can't be brought back."
+            f"To delete {found.name} write its name beside the button; its sealed secrets can't be "
+            "brought back."
         )
     note(member, "environment deleted", found.key, name=found.name)
     found.delete()
@@ -61,7 +62,9 @@ def _remember(found: Environment) -> None:
 
 
 def undo(member: Membership, found: Environment) -> None:
-    """Values and way as they were before the last change. Raises DynamikosError when there is nothing to go back to."""
+    """Values and way as they were before the last change. Raises DynamikosError when there is
+    nothing to go back to.
+    """
     if not found.history:
         raise DynamikosError(f"There is no change of {found.name} to take back.")
     *found.history, last = found.history
@@ -71,7 +74,9 @@ def undo(member: Membership, found: Environment) -> None:
 
 
 def set_values(member: Membership, found: Environment, names: list[str], values: list[str]) -> None:
-    """Replaces all values. Raises DynamikosError for a name that can't be one; then nothing changes."""
+    """Replaces all values. Raises DynamikosError for a name that can't be one; then nothing
+    changes.
+    """
     made: dict[str, str] = {}
     for name, value in zip(names, values, strict=False):
         name = name.strip()
@@ -79,7 +84,8 @@ def set_values(member: Membership, found: Environment, names: list[str], values:
             continue
         if not NAME.match(name):
             raise DynamikosError(
-                f"'{name}' can't be the name of a value: use letters, digits and _, not beginning with a digit."
+                f"'{name}' can't be the name of a value: use letters, digits and _, not beginning "
+                "with a digit."
             )
         if name in made:
             raise DynamikosError(f"The value '{name}' stands there twice; remove one.")
@@ -93,11 +99,14 @@ def set_values(member: Membership, found: Environment, names: list[str], values:
 
 
 def set_secret(member: Membership, found: Environment, name: str, text: str) -> None:
-    """Seals a secret; without a text it is taken away. Raises DynamikosError for a name that can't be one."""
+    """Seals a secret; without a text it is taken away. Raises DynamikosError for a name that can't
+    be one.
+    """
     name = name.strip()
     if not NAME.match(name) or len(name) > 80:
         raise DynamikosError(
-            f"'{name[:60]}' can't be the name of a secret: use letters, digits and _, not beginning with a digit."
+            f"'{name[:60]}' can't be the name of a secret: use letters, digits and _, not "
+            "beginning with a digit."
         )
     if not text:
         found.secrets.filter(name=name).delete()
@@ -105,7 +114,8 @@ def set_secret(member: Membership, found: Environment, name: str, text: str) -> 
         return
     if len(text) < SHORTEST_SECRET:
         raise DynamikosError(
-            f"A secret has at least {SHORTEST_SECRET} characters: a shorter one can't be told from other text, so it"
+            f"A secret has at least {SHORTEST_SECRET} characters: a shorter one can't be told from "
+            "other text, so it"
             " could not be masked."
         )
     if len(text) > 20_000:
@@ -124,7 +134,9 @@ def set_secret(member: Membership, found: Environment, name: str, text: str) -> 
 
 
 def set_way(member: Membership, found: Environment, way: Way) -> None:
-    """How requests reach the target. Raises DynamikosError for what can't be used; then nothing changes."""
+    """How requests reach the target. Raises DynamikosError for what can't be used; then nothing
+    changes.
+    """
     for name, value in way.headers:
         if problem := header_problem(name, value):
             raise DynamikosError(f"Header: {problem}.")
@@ -138,19 +150,22 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
                 certificates = load_pem_x509_certificates(text.encode())
             except ValueError as problem:
                 raise DynamikosError(
-                    f"The {what} can't be read; paste them in PEM, from -----BEGIN CERTIFICATE----- on."
+                    f"The {what} can't be read; paste them in PEM, from -----BEGIN "
+                    "CERTIFICATE----- on."
                 ) from problem
             if not certificates:
                 raise DynamikosError(f"There is no certificate among the {what}.")
     if way.certificate and not way.key_secret:
         raise DynamikosError(
-            "The client certificate needs its key: seal the key as a secret first, and choose it here."
+            "The client certificate needs its key: seal the key as a secret first, and choose it "
+            "here."
         )
     if way.key_secret and not found.secrets.filter(name=way.key_secret).exists():
         raise DynamikosError(f"There is no secret {way.key_secret} in {found.name}.")
     if way.hosts:
         raise DynamikosError(
-            "Where a host is to be reached is a part of its agreed target: an owner adds it as https://staging.example"
+            "Where a host is to be reached is a part of its agreed target: an owner adds it as "
+            "https://staging.example"
             " at 10.0.0.7."
         )
     if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
@@ -165,15 +180,26 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
 
 @transaction.atomic
 def agree(member: Membership, found: Environment, text: str) -> AgreedTarget:
-    """Adds an agreed target. Raises PlanError for what can't be one, PermissionDenied for who may not."""
+    """Adds an agreed target. Raises PlanError for what can't be one, PermissionDenied for who
+    may not.
+    """
     require(member, "owner")
     if settings.TARGETS_BY == "administrators" and not member.account.is_staff:
-        raise PermissionDenied("In this installation administrators agree to targets; ask one of them.")
+        raise PermissionDenied(
+            "In this installation administrators agree to targets; ask one of them."
+        )
     target = parse_target(text)
     made, _ = AgreedTarget.objects.update_or_create(
-        environment=found, scheme=target.scheme, host=target.host, port=target.port,
-        defaults={"agreed_by": member.account, "address": target.address, "agreed_at": timezone.now()},
-    )  # fmt: skip
+        environment=found,
+        scheme=target.scheme,
+        host=target.host,
+        port=target.port,
+        defaults={
+            "agreed_by": member.account,
+            "address": target.address,
+            "agreed_at": timezone.now(),
+        },
+    )
     note(member, "target agreed", str(made), environment=found.key)
     return made
 

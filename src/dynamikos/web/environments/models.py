@@ -60,7 +60,11 @@ class AgreedTarget(models.Model):
     agreed_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["environment", "scheme", "host", "port"], name="agreed_once")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["environment", "scheme", "host", "port"], name="agreed_once"
+            )
+        ]
         ordering = ["host", "port"]
 
     def __str__(self) -> str:
@@ -69,4 +73,10 @@ class AgreedTarget(models.Model):
     @property
     def core(self) -> CoreTarget:
         scheme: Literal["http", "https"] = "https" if self.scheme == "https" else "http"
-        return CoreTarget(scheme=scheme, host=self.host, port=self.port, address=self.address, cap_per_s=self.cap_per_s)
+        return CoreTarget(
+            scheme=scheme,
+            host=self.host,
+            port=self.port,
+            address=self.address,
+            cap_per_s=self.cap_per_s,
+        )

@@ -32,12 +32,16 @@ def known(found: Environment | None) -> dict[str, str]:
 
 def names(found: Environment | None) -> set[str]:
     """Every name a journey may use: values and secrets."""
-    return set() if found is None else {*known(found), *(f"secrets.{each.name}" for each in found.secrets.all())}
+    return (
+        set()
+        if found is None
+        else {*known(found), *(f"secrets.{each.name}" for each in found.secrets.all())}
+    )
 
 
 def way_of(found: Environment) -> Way:
-    """How requests get there. Where a host is instead of where its name says is a part of what owners agree to, never
-    of this.
+    """How requests get there. Where a host is instead of where its name says is a part of what
+    owners agree to, never of this.
     """
     return replace(WAY.of(found.way), hosts={})
 
@@ -53,7 +57,9 @@ def about(found: Environment, name: str) -> str:
 
 
 def opened(project: uuid.UUID, environment: str, names: Iterable[str]) -> dict[str, str]:
-    """The named secrets of an environment (by key), to be boxed for a generator at once. Raises SealingError."""
+    """The named secrets of an environment (by key), to be boxed for a generator at once. Raises
+    SealingError.
+    """
     rows = Secret.objects.filter(
         environment__project=project, environment__key=environment, name__in=list(names)
     ).select_related("environment")

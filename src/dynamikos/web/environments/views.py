@@ -14,7 +14,9 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.ui.numbers import number
 
 
-def page(request: HttpRequest, member: Membership, problem: str = "", typed: str = "") -> HttpResponse:
+def page(
+    request: HttpRequest, member: Membership, problem: str = "", typed: str = ""
+) -> HttpResponse:
     """`typed` is the target that could not be taken, shown again as it was typed."""
     environments = list(queries.environments(member))
     for each in environments:
@@ -36,15 +38,20 @@ def page(request: HttpRequest, member: Membership, problem: str = "", typed: str
             "headers": [*kept.get("headers", []), ("", "")],
         }
     context = {
-        "environments": environments, "members": projects.members(member), "events": projects.events(member),
-        "problem": problem, "typed": typed,
-    }  # fmt: skip
+        "environments": environments,
+        "members": projects.members(member),
+        "events": projects.events(member),
+        "problem": problem,
+        "typed": typed,
+    }
     return render(request, "environments/settings.html", context, status=422 if problem else 200)
 
 
 def says(request: HttpRequest, problem: str = "") -> HttpResponse:
     """The line beneath a form that is kept as it is typed."""
-    return render(request, "environments/_says.html", {"problem": problem}, status=422 if problem else 200)
+    return render(
+        request, "environments/_says.html", {"problem": problem}, status=422 if problem else 200
+    )
 
 
 @member_view(get="reader")
@@ -79,7 +86,10 @@ def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     """Kept as they are typed; what can't be kept stays in its fields."""
     try:
         actions.set_values(
-            member, queries.environment(member, pk), request.POST.getlist("name"), request.POST.getlist("value")
+            member,
+            queries.environment(member, pk),
+            request.POST.getlist("name"),
+            request.POST.getlist("value"),
         )
     except DynamikosError as problem:
         return says(request, str(problem))
@@ -93,7 +103,9 @@ def secret(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         text = "" if request.POST.get("what") == "take-away" else request.POST.get("text", "")
         if not text and request.POST.get("what") != "take-away":
             raise DynamikosError("A secret needs a text.")
-        actions.set_secret(member, queries.environment(member, pk), request.POST.get("name", ""), text)
+        actions.set_secret(
+            member, queries.environment(member, pk), request.POST.get("name", ""), text
+        )
     except DynamikosError as problem:
         return page(request, member, str(problem))
     return redirect("settings", member.project_id)
@@ -106,12 +118,17 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
         trust = data.get("trust", "system")
         if data.get("authorities", "").strip() and trust != "these":
             raise DynamikosError(
-                "There are certificates of authorities, but another trust is chosen: choose “those signed by the"
+                "There are certificates of authorities, but another trust is chosen: choose “those "
+                "signed by the"
                 " certificates”, or clear them."
             )
         headers = list(zip(data.getlist("header-name"), data.getlist("header-value"), strict=False))
-        if nameless := next((value for name, value in headers if value.strip() and not name.strip()), ""):
-            raise DynamikosError(f"The header “{nameless[:40]}” has no name yet. Write one, or clear it.")
+        if nameless := next(
+            (value for name, value in headers if value.strip() and not name.strip()), ""
+        ):
+            raise DynamikosError(
+                f"The header “{nameless[:40]}” has no name yet. Write one, or clear it."
+            )
         made = Way(
             headers=tuple((name.strip(), value) for name, value in headers if name.strip()),
             trust=(
@@ -152,7 +169,12 @@ def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 @member_view(post="owner")
 def cap(request: HttpRequest, member: Membership, pk: uuid.UUID, target: int) -> HttpResponse:
     typed = request.POST.get("per_s", "").strip() or "0"
-    actions.cap(member, queries.environment(member, pk), target, number(typed, "Exchanges/s at most", 0, 1e6))
+    actions.cap(
+        member,
+        queries.environment(member, pk),
+        target,
+        number(typed, "Exchanges/s at most", 0, 1e6),
+    )
     return redirect("settings", member.project_id)
 
 

@@ -7,7 +7,9 @@ from dynamikos.web.ui.ids import new_id
 
 
 class Module(models.Model):
-    """A Python module of the project; `names` are the functions it has, found by reading it, never by running it."""
+    """A Python module of the project; `names` are the functions it has, found by reading it, never
+    by running it.
+    """
 
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="modules")

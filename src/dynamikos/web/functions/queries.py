@@ -16,11 +16,17 @@ def modules(member: Membership) -> QuerySet[Module]:
 
 def functions(project: Project) -> set[str]:
     """Every "module.function" of a project."""
-    return {f"{module.name}.{name}" for module in Module.objects.filter(project=project) for name in module.names}
+    return {
+        f"{module.name}.{name}"
+        for module in Module.objects.filter(project=project)
+        for name in module.names
+    }
 
 
 def signatures(project: Project) -> dict[str, list[str]]:
-    """Each "module.function" with the names of its arguments, found by reading, never by running."""
+    """Each "module.function" with the names of its arguments, found by reading, never by
+    running.
+    """
     made: dict[str, list[str]] = {}
     for module in Module.objects.filter(project=project, problem=""):
         for node in ast.parse(module.source).body:

@@ -36,7 +36,9 @@ def functions(request: HttpRequest, member: Membership) -> HttpResponse:
                     actions.permit(member, data.get("username", ""), bool(data.get("may")))
                 case _:
                     actions.save(member, name, data.get("source", ""))
-            return redirect(reverse("functions", args=[member.project_id]) + (f"?at={name}" if name else ""))
+            return redirect(
+                reverse("functions", args=[member.project_id]) + (f"?at={name}" if name else "")
+            )
         except DynamikosError as wrong:
             problem, typed = str(wrong), data.get("source")
     modules = list(queries.modules(member))
@@ -92,7 +94,9 @@ def _typed(member: Membership, name: str, source: str) -> JsonResponse:
 def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
     data = request.POST
     given = {
-        n.strip(): v for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False) if n.strip()
+        n.strip(): v
+        for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False)
+        if n.strip()
     }
     try:
         made = actions.attempt(member, data.get("function", ""), given)
@@ -105,5 +109,7 @@ def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
 def attempted(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.attempt(member, pk)
     return render(
-        request, "functions/_attempt.html", {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)}
+        request,
+        "functions/_attempt.html",
+        {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)},
     )

@@ -13,7 +13,16 @@ from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
+from dynamikos.core.journeys import (
+    Shared,
+    expand,
+    fold,
+    key_from,
+    parse_journey,
+    parse_shared,
+    share,
+    used_in,
+)
 from dynamikos.core.journeys.changes import Change, UseShared
 from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
@@ -35,16 +44,24 @@ READ_HERE = 100_000  # characters of a text form that are read in the web proces
 
 @transaction.atomic
 def create_from_recording(
-    member: Membership, found: Recording, name: str, origins: list[str], others: Sequence[Recording] = ()
+    member: Membership,
+    found: Recording,
+    name: str,
+    origins: list[str],
+    others: Sequence[Recording] = (),
 ) -> Journey:
     """A journey of the ticked hosts; each origin becomes an address of the first environment.
 
     `others` are further recordings of it.
     """
     if not origins:
-        raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
+        raise DynamikosError(
+            "No host is ticked, so nothing would be left. Tick the application's own hosts."
+        )
     core: CoreRecording = as_core(found)
-    asked = msgspec.msgpack.encode((core, name.strip() or found.name, origins, _bases(member, origins)))
+    asked = msgspec.msgpack.encode(
+        (core, name.strip() or found.name, origins, _bases(member, origins))
+    )
     scripted = workers.call("scripted", asked, seconds=60.0, memory_mb=3000)
     made = create(member, JOURNEY.read(scripted), found)
     made.others.set(others)
@@ -63,21 +80,26 @@ def further(member: Membership, journey: Journey, recording: Recording) -> None:
 
 
 @transaction.atomic
-def create_from_description(member: Membership, document: bytes, name: str, chosen: list[str], address: str) -> Journey:
-    """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first
-    environment.
+def create_from_description(
+    member: Membership, document: bytes, name: str, chosen: list[str], address: str
+) -> Journey:
+    """A journey of the chosen operations ("GET /skies"); the application's address becomes one of
+    the first environment.
     """
     parts = urlsplit(address.rstrip("/"))
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise DynamikosError(
-            "The application's address begins with http:// or https:// and a host, such as http://127.0.0.1:8470;"
+            "The application's address begins with http:// or https:// and a host, such as "
+            "http://127.0.0.1:8470;"
             f" '{address}' does not."
         )
     origin = f"{parts.scheme}://{parts.netloc}"
     # refused before anything is changed
     described(document, "The description", chosen, name.strip(), "{{ BASE }}" + parts.path)
     base = _bases(member, [origin])[origin]
-    found = described(document, "The description", chosen, name.strip(), f"{{{{ {base} }}}}" + parts.path)
+    found = described(
+        document, "The description", chosen, name.strip(), f"{{{{ {base} }}}}" + parts.path
+    )
     return create(member, JOURNEY.read(found.journey))
 
 
@@ -89,7 +111,9 @@ def described(
     Raises DynamikosError.
     """
     asked = msgspec.msgpack.encode((document, name, chosen, called, base))
-    return msgspec.msgpack.decode(workers.call("described", asked, seconds=20.0, memory_mb=1000), type=Described)
+    return msgspec.msgpack.decode(
+        workers.call("described", asked, seconds=20.0, memory_mb=1000), type=Described
+    )
 
 
 def read_text(kind: str, text: str) -> Any:
@@ -99,24 +123,30 @@ def read_text(kind: str, text: str) -> Any:
     """
     if len(text) <= READ_HERE:
         return parse_shared(text) if kind == "shared" else parse_journey(text)
-    found = workers.call("text_form", msgspec.msgpack.encode((kind, text)), seconds=30.0, memory_mb=1000)
-    document, message, line, column = msgspec.msgpack.decode(found, type=tuple[bytes, str, int, int])
+    found = workers.call(
+        "text_form", msgspec.msgpack.encode((kind, text)), seconds=30.0, memory_mb=1000
+    )
+    document, message, line, column = msgspec.msgpack.decode(
+        found, type=tuple[bytes, str, int, int]
+    )
     if message:
         raise TextError(message, line=line, column=column)
     return SHARED.read(document) if kind == "shared" else JOURNEY.read(document)
 
 
 def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
-    """Origin → the value of the first environment that stands for it ("env.target"); what is missing is added there."""
+    """Origin → the value of the first environment that stands for it ("env.target"); what is
+    missing is added there.
+    """
     environment = first_environment(member.project) or create_environment(member, "Environment")
     bases: dict[str, str] = {}
     values = dict(environment.values)
     for origin in origins:
         name_for = next((key for key, value in values.items() if value == origin), "")
         if not name_for:
-            name_for = key_from("target" if not bases else origin.split("://")[1].split(":")[0], values).replace(
-                "-", "_"
-            )
+            name_for = key_from(
+                "target" if not bases else origin.split("://")[1].split(":")[0], values
+            ).replace("-", "_")
             if name_for[0].isdigit():
                 name_for = "host_" + name_for
             values[name_for] = origin
@@ -132,7 +162,9 @@ def create(member: Membership, core: CoreJourney, recording: Recording | None = 
     """A journey with `core` as its first revision; its key is made unique in the project."""
     taken = set(Journey.objects.filter(project=member.project).values_list("key", flat=True))
     core = replace(core, journey=key_from(core.journey, taken))
-    made = Journey.objects.create(project=member.project, key=core.journey, name=core.name, recording=recording)
+    made = Journey.objects.create(
+        project=member.project, key=core.journey, name=core.name, recording=recording
+    )
     made.head = revisions.save(None, made.pk, JOURNEY, core, member.account, parent="", label="")
     made.save(update_fields=["head"])
     note(member, "journey created", core.name)
@@ -141,8 +173,8 @@ def create(member: Membership, core: CoreJourney, recording: Recording | None = 
 
 @transaction.atomic
 def copy(member: Membership, found: Journey, name: str, into: Membership | None = None) -> Journey:
-    """The same journey under another name, here or in another project of the account; there without its recording and
-    with its shared steps written out.
+    """The same journey under another name, here or in another project of the account; there without
+    its recording and with its shared steps written out.
     """
     target = into or member
     require(target, "engineer")
@@ -153,27 +185,42 @@ def copy(member: Membership, found: Journey, name: str, into: Membership | None 
 
 @transaction.atomic
 def change(
-    member: Membership, pk_or_journey: Journey, parent: str, edit: Callable[[CoreJourney], CoreJourney], label: str
+    member: Membership,
+    pk_or_journey: Journey,
+    parent: str,
+    edit: Callable[[CoreJourney], CoreJourney],
+    label: str,
 ) -> Journey:
-    """Applies `edit` to the head, if `parent` still names it. Raises Stale or DynamikosError; then nothing changes."""
+    """Applies `edit` to the head, if `parent` still names it. Raises Stale or DynamikosError; then
+    nothing changes.
+    """
     found = Journey.objects.select_for_update().get(pk=pk_or_journey.pk)
     changed = edit(content(found))
     changed, shared = fold(changed, shared_steps(found.project_id, used_in(changed)))
     for key, value in shared.items():
         _save_shared(
-            member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label
+            member,
+            SharedStep.objects.select_for_update().get(project=found.project, key=key),
+            value,
+            label=label,
         )
-    found.head = revisions.save(found.head, found.pk, JOURNEY, changed, member.account, parent=parent, label=label)
+    found.head = revisions.save(
+        found.head, found.pk, JOURNEY, changed, member.account, parent=parent, label=label
+    )
     found.name = changed.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
 
 
 def make(
-    member: Membership, journey: Journey, parent: str, asked: Callable[[CoreJourney], Change], label: str = ""
+    member: Membership,
+    journey: Journey,
+    parent: str,
+    asked: Callable[[CoreJourney], Change],
+    label: str = "",
 ) -> tuple[Journey, str]:
-    """Makes the change that is `asked` of the head; (the journey, what is selected in it then). Raises Stale or
-    DynamikosError; then nothing changes.
+    """Makes the change that is `asked` of the head; (the journey, what is selected in it then).
+    Raises Stale or DynamikosError; then nothing changes.
     """
     at = ""
 
@@ -189,22 +236,39 @@ def make(
 
 @transaction.atomic
 def rename_column(member: Membership, old: str, new: str) -> None:
-    """Every journey that uses the column `old` ("observers.email") uses `new` instead, as a revision of its own."""
+    """Every journey that uses the column `old` ("observers.email") uses `new` instead, as a
+    revision of its own.
+    """
     for found, core in readable(Journey.objects.filter(project=member.project)):
         if renamed(core, old, new) != core:
-            change(member, found, revisions.token(found.head), lambda core: renamed(core, old, new), label="")
+            change(
+                member,
+                found,
+                revisions.token(found.head),
+                lambda core: renamed(core, old, new),
+                label="",
+            )
 
 
-def save_text(member: Membership, found: Journey, parent: str, text: str) -> tuple[Journey, TextError | None]:
-    """The text form as a new revision; a text that does not parse is kept as a draft and changes nothing else."""
+def save_text(
+    member: Membership, found: Journey, parent: str, text: str
+) -> tuple[Journey, TextError | None]:
+    """The text form as a new revision; a text that does not parse is kept as a draft and changes
+    nothing else.
+    """
     try:
         core = read_text("journey", text)
         if core.journey != found.key:
-            raise TextError(f"the key 'journey' is given once and stays '{found.key}'; change 'name' instead", line=2)
+            raise TextError(
+                f"the key 'journey' is given once and stays '{found.key}'; change 'name' instead",
+                line=2,
+            )
         whole = expand(core, shared_steps(found.project_id, used_in(core)))
         found = change(member, found, parent, lambda _: whole, "text form")
     except (TextError, revisions.Stale) as problem:
-        Draft.objects.update_or_create(journey=found, account=member.account, defaults={"text": text, "parent": parent})
+        Draft.objects.update_or_create(
+            journey=found, account=member.account, defaults={"text": text, "parent": parent}
+        )
         if isinstance(problem, revisions.Stale):
             raise
         return found, problem
@@ -214,14 +278,22 @@ def save_text(member: Membership, found: Journey, parent: str, text: str) -> tup
 
 def _save_shared(member: Membership, found: SharedStep, value: Shared, label: str = "") -> None:
     found.head = revisions.save(
-        found.head, found.pk, SHARED, value, member.account, parent=revisions.token(found.head), label=label
+        found.head,
+        found.pk,
+        SHARED,
+        value,
+        member.account,
+        parent=revisions.token(found.head),
+        label=label,
     )
     found.name = value.name
     found.save(update_fields=["head", "name", "changed_at"])
 
 
 @transaction.atomic
-def share_step(member: Membership, found: Journey, parent: str, step_key: str) -> tuple[Journey, SharedStep]:
+def share_step(
+    member: Membership, found: Journey, parent: str, step_key: str
+) -> tuple[Journey, SharedStep]:
     """A step of the journey made a shared one, which this journey then uses."""
     core = content(found)
     _, _, step = find(core, step_key)
@@ -229,7 +301,10 @@ def share_step(member: Membership, found: Journey, parent: str, step_key: str) -
         raise DynamikosError(f"“{step.name}” is shared already.")
     if not step.requests:
         raise DynamikosError(f"“{step.name}” has no request yet, so there is nothing to share.")
-    key = key_from(step.name, set(SharedStep.objects.filter(project=member.project).values_list("key", flat=True)))
+    key = key_from(
+        step.name,
+        set(SharedStep.objects.filter(project=member.project).values_list("key", flat=True)),
+    )
     shared_core, value = share(core, step, key)
     made = SharedStep.objects.create(project=member.project, key=key, name=step.name)
     _save_shared(member, made, value)
@@ -238,19 +313,27 @@ def share_step(member: Membership, found: Journey, parent: str, step_key: str) -
 
 
 def save_shared(member: Membership, found: SharedStep, text: str, parent: str) -> None:
-    """Name and requests from the text form. Raises TextError, DynamikosError or Stale; then nothing changes."""
+    """Name and requests from the text form. Raises TextError, DynamikosError or Stale; then nothing
+    changes.
+    """
     value = read_text("shared", text)
     if value.shared != found.key:
-        raise TextError(f"the key 'shared' is given once and stays '{found.key}'; change 'name' instead", line=2)
+        raise TextError(
+            f"the key 'shared' is given once and stays '{found.key}'; change 'name' instead", line=2
+        )
     with transaction.atomic():
         found = SharedStep.objects.select_for_update().get(pk=found.pk)
-        found.head = revisions.save(found.head, found.pk, SHARED, value, member.account, parent=parent, label="")
+        found.head = revisions.save(
+            found.head, found.pk, SHARED, value, member.account, parent=parent, label=""
+        )
         found.name = value.name
         found.save(update_fields=["head", "name", "changed_at"])
 
 
 def restore_shared(member: Membership, found: SharedStep, number: str) -> None:
-    """An older revision's content as the newest. Raises DynamikosError when there is no such revision."""
+    """An older revision's content as the newest. Raises DynamikosError when there is no such
+    revision.
+    """
     old = Revision.objects.filter(subject=found.pk, number=digits(number) or -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this shared step.")
@@ -262,7 +345,9 @@ def remove_shared(member: Membership, found: SharedStep, users: list[Journey]) -
     """Raises DynamikosError while a journey uses it."""
     if users:
         names = ", ".join(f"“{each.name}”" for each in users[:5])
-        raise DynamikosError(f"“{found.name}” is used by {names}; give those journeys requests of their own first.")
+        raise DynamikosError(
+            f"“{found.name}” is used by {names}; give those journeys requests of their own first."
+        )
     note(member, "shared step deleted", found.name)
     found.delete()
 
@@ -283,7 +368,9 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
 
 @transaction.atomic
 def restore(member: Membership, found: Journey, parent: str, number: str) -> Journey:
-    """An older revision's content as the newest revision. Raises DynamikosError when there is no such revision."""
+    """An older revision's content as the newest revision. Raises DynamikosError when there is no
+    such revision.
+    """
     old = Revision.objects.filter(subject=found.pk, number=digits(number) or -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this journey.")
@@ -294,12 +381,13 @@ def restore(member: Membership, found: Journey, parent: str, number: str) -> Jou
 
 @transaction.atomic
 def delete(member: Membership, found: Journey, sure: str) -> None:
-    """Takes a journey away with its rehearsals; runs keep what they froze, plans say that it is gone. Raises
-    DynamikosError unless `sure` is its name, or while a rehearsal of it is under way.
+    """Takes a journey away with its rehearsals; runs keep what they froze, plans say that it is
+    gone. Raises DynamikosError unless `sure` is its name, or while a rehearsal of it is under way.
     """
     if sure.strip() != found.name:
         raise DynamikosError(
-            f"To delete {found.name} write its name beside the button; it goes with its rehearsals and drafts."
+            f"To delete {found.name} write its name beside the button; it goes with its rehearsals "
+            "and drafts."
         )
     if found.rehearsals.filter(state__in=["asked", "running", "stopping"]).exists():
         raise DynamikosError(f"{found.name} is being rehearsed; wait for the end, then delete it.")

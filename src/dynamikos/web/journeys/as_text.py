@@ -24,7 +24,9 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     if request.method == "GET" and "file" in request.GET:
         headers = {"Content-Disposition": f'attachment; filename="{found.key}.yaml"'}
         return HttpResponse(
-            write_journey(queries.stored(found)), content_type="application/yaml; charset=utf-8", headers=headers
+            write_journey(queries.stored(found)),
+            content_type="application/yaml; charset=utf-8",
+            headers=headers,
         )
     told = "application/json" in request.headers.get("accept", "")
     problem, stale, status = None, "", 200
@@ -32,7 +34,9 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     if request.method == "POST":
         typed = request.POST.get("text", "").replace("\r\n", "\n")
         try:
-            found, problem = actions.save_text(member, found, request.POST.get("over") or parent, typed)
+            found, problem = actions.save_text(
+                member, found, request.POST.get("over") or parent, typed
+            )
         except Stale as wrong:  # kept, like a text that does not parse
             stale, status = str(wrong), 409
             found = queries.journey(member, pk)
@@ -45,7 +49,11 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     newest = write_journey(queries.stored(found))
     if draft is not None and request.method == "GET":
         problem = _broken(draft.text)
-        if draft.parent not in ("", token(found.head)) and draft.text != newest and found.head is not None:
+        if (
+            draft.parent not in ("", token(found.head))
+            and draft.text != newest
+            and found.head is not None
+        ):
             stale = str(Stale(found.head))
     core = queries.content(found)
     context = {
@@ -65,17 +73,33 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
 
 def _marks(found: Journey, problem: TextError | None, shown: str = "") -> list[dict[str, object]]:
-    """Where the editor marks what is wrong: the error of a text that does not parse, else what is to be mended, as
-    warnings.
+    """Where the editor marks what is wrong: the error of a text that does not parse, else what is
+    to be mended, as warnings.
     """
     if problem is not None:
-        return [{"line": problem.line, "column": problem.column, "message": problem.message, "kind": "error"}]
+        return [
+            {
+                "line": problem.line,
+                "column": problem.column,
+                "message": problem.message,
+                "kind": "error",
+            }
+        ]
     lines = [line.strip() for line in (shown or write_journey(queries.stored(found))).splitlines()]
 
     def line_of(step: str, request: str) -> int:
-        at = next((n for n, line in enumerate(lines) if line in (f"- step: {step}", f"step: {step}")), 0)
+        at = next(
+            (n for n, line in enumerate(lines) if line in (f"- step: {step}", f"step: {step}")), 0
+        )
         return (
-            next((n for n, line in enumerate(lines[at:], at) if request and line.endswith(f"request: {request}")), at)
+            next(
+                (
+                    n
+                    for n, line in enumerate(lines[at:], at)
+                    if request and line.endswith(f"request: {request}")
+                ),
+                at,
+            )
             + 1
         )
 
@@ -95,8 +119,15 @@ def _told(found: Journey, problem: TextError | None, stale: str, typed: str) -> 
             "head": token(found.head),
         }
     if problem is not None:
-        says = f"Does not parse yet, so it is kept as a draft and the journey is untouched: {problem}"
-        return {"kind": "error", "says": says, "problems": _marks(found, problem), "token": token(found.head)}
+        says = (
+            f"Does not parse yet, so it is kept as a draft and the journey is untouched: {problem}"
+        )
+        return {
+            "kind": "error",
+            "says": says,
+            "problems": _marks(found, problem),
+            "token": token(found.head),
+        }
     assert found.head is not None
     marks = _marks(found, None, typed)
     says = f"Kept: revision {found.head.number}" + (f", {len(marks)} to mend" if marks else "")

@@ -1,4 +1,6 @@
-"""Replacing recorded values by columns of the test data, every occurrence with its context and a tick."""
+"""Replacing recorded values by columns of the test data, every occurrence with its context and a
+tick.
+"""
 
 import uuid
 from urllib.parse import quote
@@ -24,7 +26,11 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = queries.journey(member, pk)
     problem, status = "", 200
     if request.method == "POST":
-        value, name, places = request.POST.get("value", ""), request.POST.get("name", ""), request.POST.getlist("place")
+        value, name, places = (
+            request.POST.get("value", ""),
+            request.POST.get("name", ""),
+            request.POST.getlist("place"),
+        )
         try:
             if not places:
                 raise DynamikosError("Tick at least one place.")
@@ -33,7 +39,10 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
             change = PutColumn(value=value, name=name, places=tuple(places))
             actions.make(member, found, request.POST.get("parent", ""), lambda _: change)
             at = request.POST.get("at", "")
-            back = reverse("journey" if "ladder" in request.POST else "journey-columns", args=[member.project_id, pk])
+            back = reverse(
+                "journey" if "ladder" in request.POST else "journey-columns",
+                args=[member.project_id, pk],
+            )
             return redirect(f"{back}?at={quote(at)}" if at else back)
         except Stale as stale:
             problem, status = str(stale), 409
@@ -45,13 +54,23 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
         require(member, "engineer")  # masked columns are looked into
         held = dict(datasets.holding(member, wanted))
         there = occurrences(core, wanted)
-        alike = {place.place.split()[-1].lower() for place in there}  # a column called as the field is comes first
+        alike = {
+            place.place.split()[-1].lower() for place in there
+        }  # a column called as the field is comes first
         samples = datasets.samples(member)
-        names = sorted(samples, key=lambda name: (name not in held, name.partition(".")[2].lower() not in alike, name))
+        names = sorted(
+            samples,
+            key=lambda name: (name not in held, name.partition(".")[2].lower() not in alike, name),
+        )
         context = {
-            **common, "value": wanted, "at": request.GET.get("at", ""), "places": there, "held": len(held),
-            "columns": [(name, held.get(name, 0), samples[name]) for name in names], "typed": request.POST,
-        }  # fmt: skip
+            **common,
+            "value": wanted,
+            "at": request.GET.get("at", ""),
+            "places": there,
+            "held": len(held),
+            "columns": [(name, held.get(name, 0), samples[name]) for name in names],
+            "typed": request.POST,
+        }
         return render(request, "journeys/column.html", context, status=status)
     offers = []
     for value, name, number in matches(core, _values(member))[:SHOWN]:
@@ -79,4 +98,6 @@ def near(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
     """In which columns a value stands that somebody looks at on the ladder."""
     queries.journey(member, pk)
     value = request.GET.get("value", "").strip()
-    return JsonResponse({"held": datasets.holding(member, value)[:3] if 2 <= len(value) <= 2_000 else []})
+    return JsonResponse(
+        {"held": datasets.holding(member, value)[:3] if 2 <= len(value) <= 2_000 else []}
+    )

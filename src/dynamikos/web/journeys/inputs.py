@@ -21,13 +21,15 @@ def gathered(
     values: Mapping[str, str] | None = None,
     piles: Sequence[DataPile] | None = None,
 ) -> Inputs:
-    """`scripts`, by what the plan's rows name, performed in the environment `place`. `values` go before its own;
-    `piles` stand for the project's data sets, which are all that the journeys name.
+    """`scripts`, by what the plan's rows name, performed in the environment `place`. `values` go
+    before its own; `piles` stand for the project's data sets, which are all that the journeys name.
     """
     project, way = place.project, way_of(place)
     needed = [needs(script, way) for script in scripts.values()]
     if piles is None:
-        tables = DataSet.objects.filter(project=project, key__in={key for each in needed for key in each.tables})
+        tables = DataSet.objects.filter(
+            project=project, key__in={key for each in needed for key in each.tables}
+        )
         piles = [datasets.pile(table) for table in tables]
     calls = any(step.kind == "call" for script in scripts.values() for _, step in script.steps())
     secrets = tuple(sorted({name for each in needed for name in each.secrets}))

@@ -1,4 +1,6 @@
-"""The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels at 760 wide."""
+"""The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels
+at 760 wide.
+"""
 
 import textwrap
 from collections.abc import Mapping, Sequence
@@ -16,7 +18,9 @@ PART_H, STEP_H, RUNG_H, DOTS_H = 34, 10, 42, 22
 
 @dataclass(slots=True)
 class Rung:
-    """One exchange: `key` is step/request; `status`, `time` and `word` come from a rehearsal or the recording."""
+    """One exchange: `key` is step/request; `status`, `time` and `word` come from a rehearsal or the
+    recording.
+    """
 
     step: str
     request: str
@@ -85,7 +89,9 @@ class StepRow:
         length = 26 - (self.x - 4) // 6 - 2 * (self.kind != "step")
         first, *rest = textwrap.wrap(self.name, length, break_long_words=True) or [""]
         return (
-            [(self.y + 18, first)] if not rest else [(self.y + 14, first), (self.y + 28, cut(" ".join(rest), length))]
+            [(self.y + 18, first)]
+            if not rest
+            else [(self.y + 14, first), (self.y + 28, cut(" ".join(rest), length))]
         )
 
     @property
@@ -148,13 +154,16 @@ def shortened(text: str, length: int) -> str:
 
 
 def told_apart(fulls: Sequence[str], length: int) -> list[str]:
-    """Each of `fulls` in at most `length` signs, no two alike: those that are cut to the same signs show where they
-    differ, those that are still the same are numbered.
+    """Each of `fulls` in at most `length` signs, no two alike: those that are cut to the same signs
+    show where they differ, those that are still the same are numbered.
     """
     short = [shortened(full, length) for full in fulls]
     for places in _alike(short):
         texts = [fulls[at].replace("{{ ", "{").replace(" }}", "}") for at in places]
-        differs = next((at for at, signs in enumerate(zip(*texts, strict=False)) if len(set(signs)) > 1), length)
+        differs = next(
+            (at for at, signs in enumerate(zip(*texts, strict=False)) if len(set(signs)) > 1),
+            length,
+        )
         for at, text in zip(places, texts, strict=True):
             method = text.partition(" ")[0]
             lead = f"{method} …"
@@ -196,15 +205,20 @@ def _thinking(step: Step) -> str:
 
 
 def only(journey: Journey, text: str) -> Journey:
-    """The steps and requests in which `text` (any case) is found, in names, addresses, bodies, captures or checks; all
-    without a text.
+    """The steps and requests in which `text` (any case) is found, in names, addresses, bodies,
+    captures or checks; all without a text.
     """
     wanted = text.lower()
     if not wanted:
         return journey
 
     def has(request: Request) -> bool:
-        words = [request.request, request.method, path_of(request.address), *(word for _, word in request.texts())]
+        words = [
+            request.request,
+            request.method,
+            path_of(request.address),
+            *(word for _, word in request.texts()),
+        ]
         words += [capture.name for capture in request.captures] + [request.note]
         return (
             any(wanted in word.lower() for word in words)
@@ -229,8 +243,8 @@ def draw(
     results: dict[tuple[str, str], tuple[str, bool]] | None = None,
     lost: Mapping[tuple[str, str], int] | None = None,
 ) -> Ladder:
-    """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle. `lost`
-    says how many embedded resources of each failed.
+    """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is
+    drawn idle. `lost` says how many embedded resources of each failed.
     """
     ladder = Ladder()
     y = 30
@@ -347,7 +361,14 @@ def _steps(
             y += 22
         ladder.steps.append(
             StepRow(
-                step.step, step.name, top, y - top, _thinking(step), not step.requests, bool(step.use), x=4 + 12 * depth
+                step.step,
+                step.name,
+                top,
+                y - top,
+                _thinking(step),
+                not step.requests,
+                bool(step.use),
+                x=4 + 12 * depth,
             )
         )
         y += 6

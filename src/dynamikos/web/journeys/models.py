@@ -9,7 +9,9 @@ class Journey(Revised):
     """What one kind of person does; its content is the head revision."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="journeys")
-    recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True, related_name="journeys")
+    recording = models.ForeignKey(
+        Recording, on_delete=models.SET_NULL, null=True, related_name="journeys"
+    )
     # further sessions of the same journey, to compare
     others = models.ManyToManyField(Recording, related_name="+", blank=True)
 
@@ -27,8 +29,8 @@ class SharedStep(Revised):
 
 
 class Draft(models.Model):
-    """A text form that does not parse yet, or was written on a revision (`parent`, as a page sends it) that is not the
-    newest any more: each account has its own.
+    """A text form that does not parse yet, or was written on a revision (`parent`, as a page sends
+    it) that is not the newest any more: each account has its own.
     """
 
     journey = models.ForeignKey(Journey, on_delete=models.CASCADE, related_name="drafts")

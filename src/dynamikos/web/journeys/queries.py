@@ -15,7 +15,15 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.exchanges import text_of
 from dynamikos.core.frozen.freeze import FILE, bodies_from_files
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Problem, Shared, expand, names_needed, used_in, verify, write_journey
+from dynamikos.core.journeys import (
+    Problem,
+    Shared,
+    expand,
+    names_needed,
+    used_in,
+    verify,
+    write_journey,
+)
 from dynamikos.core.journeys.shared import SHARED
 from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.reports import unpack_kept
@@ -56,11 +64,17 @@ def further_of(member: Membership, found: Journey) -> list[Recording]:
     hosts = set(own_origins(found.recording)) if found.recording is not None else set()
     known = {found.recording_id, *found.others.values_list("pk", flat=True)}
     recordings = Recording.objects.filter(project=member.project, count__gt=0)[:200]
-    return [each for each in recordings if each.pk not in known and (not hosts or hosts & set(own_origins(each)))]
+    return [
+        each
+        for each in recordings
+        if each.pk not in known and (not hosts or hosts & set(own_origins(each)))
+    ]
 
 
 def stored(found: Journey) -> CoreJourney:
-    """The core value of the head revision, as it is kept: steps that use a shared one have no requests."""
+    """The core value of the head revision, as it is kept: steps that use a shared one have no
+    requests.
+    """
     assert found.head is not None
     return _decoded(found.head.pk, found.head.sha256)  # a revision is folded into under a new sum
 
@@ -94,7 +108,9 @@ def columns_used(member: Membership) -> dict[str, list[str]]:
 
 
 def readable(rows: Iterable[Journey]) -> Iterator[tuple[Journey, CoreJourney]]:
-    """Journeys with what they hold; one that can't be read is left out, so that it harms nothing beside it."""
+    """Journeys with what they hold; one that can't be read is left out, so that it harms nothing
+    beside it.
+    """
     for found in rows:
         try:
             core = content(found)
@@ -115,7 +131,9 @@ def _shared(revision: uuid.UUID, sha256: str) -> Shared:
 
 
 class SharedRow(NamedTuple):
-    """A shared step with its content and the journeys that use it; `problem` says why there is no content."""
+    """A shared step with its content and the journeys that use it; `problem` says why there is no
+    content.
+    """
 
     row: SharedStep
     value: Shared | None
@@ -135,15 +153,17 @@ def all_shared(member: Membership) -> list[SharedRow]:
         if row.head is None:
             continue
         try:
-            made.append(SharedRow(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])))
+            made.append(
+                SharedRow(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, []))
+            )
         except Unreadable as problem:
             made.append(SharedRow(row, None, users.get(row.key, []), str(problem)))
     return made
 
 
 def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[Problem]:
-    """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one
-    without).
+    """What is wrong with it, given the project's data sets, functions and an environment (by key;
+    the first one without).
     """
     names = frozenset(columns_known(found.project) | names_of(named(found.project, environment)))
     calls = any(step.kind == "call" for _, step in core.steps())
@@ -159,7 +179,10 @@ def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[P
             _verified.clear()
         known_ones = _verified[key] = [
             *verify(core, names, callable_ones),
-            *(Problem(step=step, request=request, message=FILE) for step, request in bodies_from_files(core)),
+            *(
+                Problem(step=step, request=request, message=FILE)
+                for step, request in bodies_from_files(core)
+            ),
         ]
     return list(known_ones)
 
@@ -173,8 +196,8 @@ def _decoded(revision: uuid.UUID, sha256: str) -> CoreJourney:
 
 
 def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]:
-    """Name → where its value comes from ("from") and what it was in the last rehearsal ("last"), for every value of the
-    project.
+    """Name → where its value comes from ("from") and what it was in the last rehearsal ("last"),
+    for every value of the project.
     """
     made: dict[str, dict[str, str]] = {}
     environment = first(found.project)
@@ -195,7 +218,8 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
         for request in step.requests:
             for capture in request.captures:
                 made[capture.name] = {
-                    "from": f"captured by {capture.form} from the answer of {request.request} in {step.name}"
+                    "from": f"captured by {capture.form} from the answer of {request.request} in "
+                    f"{step.name}"
                 }
     last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
     exchange = last.exchanges.last() if last is not None else None
@@ -207,8 +231,8 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
 
 
 def last_values(found: Journey) -> dict[str, str]:
-    """The values that the newest rehearsal ended with (masked as they were kept), the environment's and a number of
-    user and round.
+    """The values that the newest rehearsal ended with (masked as they were kept), the environment's
+    and a number of user and round.
     """
     environment = first(found.project)
     values = {
@@ -226,13 +250,23 @@ def last_values(found: Journey) -> dict[str, str]:
 
 def revisions(found: Journey) -> list[Revision]:
     """All revisions, the newest first."""
-    return list(Revision.objects.filter(subject=found.pk).select_related("author", "parent").order_by("-number")[:500])
+    return list(
+        Revision.objects.filter(subject=found.pk)
+        .select_related("author", "parent")
+        .order_by("-number")[:500]
+    )
 
 
 def difference(revision: Revision) -> list[tuple[str, str]]:
-    """(mark, line) of the text form against the parent's: " " same, "-" gone, "+" new, "@" lines left out."""
+    """(mark, line) of the text form against the parent's: " " same, "-" gone, "+" new, "@" lines
+    left out.
+    """
     after = write_journey(value_of(revision, JOURNEY)).splitlines()
-    before = write_journey(value_of(revision.parent, JOURNEY)).splitlines() if revision.parent is not None else []
+    before = (
+        write_journey(value_of(revision.parent, JOURNEY)).splitlines()
+        if revision.parent is not None
+        else []
+    )
     lines = list(difflib.unified_diff(before, after, lineterm="", n=3))[2:]
     return [(line[0], line[1:]) if line[:2] != "@@" else ("@", "") for line in lines][:1500]
 
@@ -243,9 +277,15 @@ def answered_s(found: Journey, core: CoreJourney) -> float:
         return 0.0
     exchanges = as_core(found.recording).exchanges
     numbers = [
-        request.recorded for step in core.active().rounds for request in step.requests if request.recorded is not None
+        request.recorded
+        for step in core.active().rounds
+        for request in step.requests
+        if request.recorded is not None
     ]
-    return sum(exchanges[number].timings.total_us for number in numbers if number < len(exchanges)) / 1e6
+    return (
+        sum(exchanges[number].timings.total_us for number in numbers if number < len(exchanges))
+        / 1e6
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -262,19 +302,31 @@ class Match:
 
 
 def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
-    """A text (any case) in addresses, headers and bodies of all recordings of the journey and its newest rehearsals,
-    sent and received.
+    """A text (any case) in addresses, headers and bodies of all recordings of the journey and its
+    newest rehearsals, sent and received.
     """
-    recordings = [found.recording, *found.others.order_by("imported_at")] if found.recording is not None else []
+    recordings = (
+        [found.recording, *found.others.order_by("imported_at")]
+        if found.recording is not None
+        else []
+    )
     made: list[Match] = []
-    for where, number, request, places in itertools.chain(_recorded_places(recordings), _rehearsed_places(found)):
+    for where, number, request, places in itertools.chain(
+        _recorded_places(recordings), _rehearsed_places(found)
+    ):
         for place, whole in places:
             at = whole.lower().find(text.lower())
             if at >= 0:
                 end = at + len(text)
                 made.append(
                     Match(
-                        where, number, place, request, whole[max(0, at - 60) : at], whole[at:end], whole[end : end + 60]
+                        where,
+                        number,
+                        place,
+                        request,
+                        whole[max(0, at - 60) : at],
+                        whole[at:end],
+                        whole[end : end + 60],
                     )
                 )
                 if len(made) >= limit:
@@ -295,13 +347,22 @@ def _recorded_places(recordings: Iterable[Recording]) -> Iterator[tuple[str, int
     for recording in recordings:
         for number, each in enumerate(as_core(recording).exchanges):
             sent, answer = each.sent, each.answer
-            places = [("address", sent.url), ("sent headers", _lines(sent.headers)), ("sent body", text_of(sent.body))]
+            places = [
+                ("address", sent.url),
+                ("sent headers", _lines(sent.headers)),
+                ("sent body", text_of(sent.body)),
+            ]
             if answer is not None:
                 kind = answer.header("content-type") or ""
                 places.append(("answer's headers", _lines(answer.headers)))
                 if not kind.startswith(("image/", "font/", "video/")):
                     places.append(("answer's body", text_of(answer.body, kind)))
-            yield recording.name, number, f"{sent.method} /{sent.url.split('://', 1)[-1].partition('/')[2]}", places
+            yield (
+                recording.name,
+                number,
+                f"{sent.method} /{sent.url.split('://', 1)[-1].partition('/')[2]}",
+                places,
+            )
 
 
 def _rehearsed_places(found: Journey) -> Iterator[tuple[str, int, str, Places]]:
@@ -310,9 +371,12 @@ def _rehearsed_places(found: Journey) -> Iterator[tuple[str, int, str, Places]]:
         for number, body in rehearsal.exchanges.values_list("number", "body"):
             kept = unpack_kept(bytes(body))
             places = [
-                ("address", kept.url), ("sent headers", _lines(kept.sent_headers)), ("sent body", kept.sent_body),
-                ("answer's headers", _lines(kept.headers)), ("answer's body", kept.body),
-            ]  # fmt: skip
+                ("address", kept.url),
+                ("sent headers", _lines(kept.sent_headers)),
+                ("sent body", kept.sent_body),
+                ("answer's headers", _lines(kept.headers)),
+                ("answer's body", kept.body),
+            ]
             yield (
                 f"rehearsal {rehearsal.number}",
                 number,

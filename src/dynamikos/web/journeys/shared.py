@@ -18,9 +18,13 @@ from dynamikos.web.projects.revisions import Stale, token
 @member_view(post="engineer")
 def share(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found, _ = actions.share_step(
-        member, queries.journey(member, pk), request.POST.get("parent", ""), request.POST.get("step", "")
+        member,
+        queries.journey(member, pk),
+        request.POST.get("parent", ""),
+        request.POST.get("step", ""),
     )
-    return redirect(f"{reverse('journey', args=[member.project_id, found.pk])}?at={request.POST.get('step', '')}")
+    page = reverse("journey", args=[member.project_id, found.pk])
+    return redirect(f"{page}?at={request.POST.get('step', '')}")
 
 
 @member_view(get="reader", post="engineer")
@@ -34,7 +38,9 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
         what = request.POST.get("what", "save")
         try:
             if chosen is None:
-                raise DynamikosError("There is no shared step yet; one is made from a step of a journey.")
+                raise DynamikosError(
+                    "There is no shared step yet; one is made from a step of a journey."
+                )
             found = chosen.row
             if what == "delete":
                 actions.remove_shared(member, found, chosen.users)
@@ -56,6 +62,8 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
             "text": text or (write_shared(chosen.value) if chosen.value is not None else ""),
             "token": token(row.head),
             "schema": shared_schema(),
-            "revisions": Revision.objects.filter(subject=row.pk).select_related("author").order_by("-number")[:100],
+            "revisions": Revision.objects.filter(subject=row.pk)
+            .select_related("author")
+            .order_by("-number")[:100],
         }
     return render(request, "journeys/shared.html", context, status=status)

@@ -33,7 +33,10 @@ def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(
         request,
         "journeys/list.html",
-        {"journeys": list(queries.journeys(member)), "recordings": recordings.recordings(member)[:20]},
+        {
+            "journeys": list(queries.journeys(member)),
+            "recordings": recordings.recordings(member)[:20],
+        },
     )
 
 
@@ -41,7 +44,11 @@ def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
 def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUID) -> HttpResponse:
     """Which hosts belong to the application; then the journey."""
     found = recordings.recording(member, recording)
-    others = [recordings.recording(member, uuid.UUID(each)) for each in request.GET.getlist("other") if _is_uuid(each)]
+    others = [
+        recordings.recording(member, uuid.UUID(each))
+        for each in request.GET.getlist("other")
+        if _is_uuid(each)
+    ]
     problem, status = "", 200
     alike = queries.of_same_hosts(member, found)
     if request.method == "POST" and request.POST.get("what") == "evidence":
@@ -49,7 +56,10 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
         if chosen is not None:
             actions.further(member, chosen, found)
             return redirect("strands", member.project_id, chosen.pk)
-        problem, status = "That journey is not there any more, or has other hosts; choose another.", 422
+        problem, status = (
+            "That journey is not there any more, or has other hosts; choose another.",
+            422,
+        )
     elif request.method == "POST":
         try:
             made = actions.create_from_recording(
@@ -63,7 +73,8 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
         "others": others,
         "alike": alike,
         "problem": problem,
-        "name": request.POST.get("name") or found.name.rsplit(".", 1)[0].replace("-", " ").capitalize(),
+        "name": request.POST.get("name")
+        or found.name.rsplit(".", 1)[0].replace("-", " ").capitalize(),
     }
     return render(request, "journeys/hosts.html", context, status=status)
 
@@ -76,7 +87,9 @@ def _is_uuid(text: str) -> bool:
     return True
 
 
-def _context(member: Membership, found: Journey, select: str = "", text: str = "") -> dict[str, object]:
+def _context(
+    member: Membership, found: Journey, select: str = "", text: str = ""
+) -> dict[str, object]:
     core = queries.content(found)
     problems = queries.problems(found, core)
     wrong = {(each.step, each.request): ("", True) for each in problems}
@@ -140,7 +153,9 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
             step, _, request = find_request(core, step_key, request_key)
             number = request.recorded
             recorded = (
-                recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
+                recordings.exchange(found.recording_id, number)
+                if found.recording_id and number is not None
+                else None
             )
             return {
                 "kind": "request",
@@ -161,7 +176,10 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
                 "body_kind": _body_kind(request.body),
                 "recorded_text": _recorded_text(recorded),
                 "leaves": forms.leaves_of(request.body.json or "") if request.body else [],
-                "part_rows": [*((request.body.parts if request.body else None) or ()), FormPart(name="")],
+                "part_rows": [
+                    *((request.body.parts if request.body else None) or ()),
+                    FormPart(name=""),
+                ],
                 "proof": request.authorization,
                 "proofs": forms.PROOFS,
                 "users": queries.users_of(found, step.use) if step.use else [],
@@ -205,12 +223,21 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
     found = queries.journey(member, pk)
     text, kind = request.POST.get("text", "")[:20_000], request.POST.get("kind", "text")
     values = queries.last_values(found)
-    asked = Asked(text, values, kind if kind in ("text", "condition", "list") else "text", time.time_ns() // 1000)
+    asked = Asked(
+        text,
+        values,
+        kind if kind in ("text", "condition", "list") else "text",
+        time.time_ns() // 1000,
+    )
     try:
-        made = msgspec.msgpack.decode(workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Evaluated)
+        made = msgspec.msgpack.decode(
+            workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Evaluated
+        )
     except DynamikosError as problem:
         return JsonResponse(told(problem))
-    return JsonResponse({"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end})
+    return JsonResponse(
+        {"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end}
+    )
 
 
 def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[str, object]:
@@ -233,7 +260,11 @@ def _body_kind(body: object) -> str:
     if getattr(body, "file", ""):
         return "file"
     return next(
-        (kind for kind in ("form", "parts", "json", "raw") if body is not None and getattr(body, kind) is not None),
+        (
+            kind
+            for kind in ("form", "parts", "json", "raw")
+            if body is not None and getattr(body, kind) is not None
+        ),
         "none",
     )
 
@@ -250,7 +281,9 @@ def _recorded_text(recorded: object) -> str:
 def ladder(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The ladder alone, with only what a text is found in."""
     found = queries.journey(member, pk)
-    context = _context(member, found, request.GET.get("at", ""), request.GET.get("filter", "").strip())
+    context = _context(
+        member, found, request.GET.get("at", ""), request.GET.get("filter", "").strip()
+    )
     return render(request, "journeys/_ladder_only.html", context)
 
 
@@ -267,7 +300,9 @@ def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
             "chosen": chosen,
             "steps_to": [step for _, step in core.steps() if not step.use],
         }
-        return render(request, "journeys/panel.html", {"journey": found, "core": core, "select": at, **shown})
+        return render(
+            request, "journeys/panel.html", {"journey": found, "core": core, "select": at, **shown}
+        )
     context = {
         "journey": found,
         "core": core,
@@ -283,7 +318,10 @@ def _names(core: CoreJourney) -> Iterator[tuple[str, str]]:
     """(what it is called in forms, its name) of every step and request."""
     for _, step in core.steps():
         yield step.step, step.name
-        yield from ((f"{step.step}/{each.request}", f"{each.method} {path_of(each.address)}") for each in step.requests)
+        yield from (
+            (f"{step.step}/{each.request}", f"{each.method} {path_of(each.address)}")
+            for each in step.requests
+        )
 
 
 @member_view(post="engineer")
@@ -318,7 +356,9 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         }
     )
     saved = what in ("request", "step", "journey") and not (data.get("reload") and not problem)
-    answer = render(request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status)
+    answer = render(
+        request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status
+    )
     if not saved:
         answer["HX-Retarget"] = "#panel"
     return answer
@@ -339,7 +379,12 @@ def _thought(request: HttpRequest, member: Membership, found: Journey, key: str)
         problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
     core = queries.content(found)
     rounds = sum(step.mean_think_s() for step in core.active().rounds)
-    context = {"problem": problem, "token": token(found.head), "round_s": rounds, "step": core.find_step(key)}
+    context = {
+        "problem": problem,
+        "token": token(found.head),
+        "round_s": rounds,
+        "step": core.find_step(key),
+    }
     return render(request, "journeys/_thought.html", context, status=status)
 
 
@@ -378,13 +423,21 @@ def revisions(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     """Revisions with author, time and difference; any can be restored as a new one."""
     found = queries.journey(member, pk)
     if request.method == "POST":
-        actions.restore(member, found, request.POST.get("parent", ""), request.POST.get("revision", ""))
+        actions.restore(
+            member, found, request.POST.get("parent", ""), request.POST.get("revision", "")
+        )
         return redirect("journey-revisions", member.project_id, pk)
     rows = queries.revisions(found)
     at = request.GET.get("at", "")
     chosen = next((row for row in rows if str(row.number) == at), rows[0] if rows else None)
     difference = queries.difference(chosen) if chosen is not None else []
-    context = {"journey": found, "rows": rows, "chosen": chosen, "difference": difference, "token": token(found.head)}
+    context = {
+        "journey": found,
+        "rows": rows,
+        "chosen": chosen,
+        "difference": difference,
+        "token": token(found.head),
+    }
     return render(request, "journeys/revisions.html", context)
 
 

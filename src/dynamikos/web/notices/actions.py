@@ -40,7 +40,9 @@ def about(pk: object) -> str:
 
 @transaction.atomic
 def add(member: Membership, typed: Mapping[str, str], events: list[str]) -> tuple[Notice, str]:
-    """One more, and the key of a webhook, which is told only now. Raises DynamikosError for what can't be."""
+    """One more, and the key of a webhook, which is told only now. Raises DynamikosError for what
+    can't be.
+    """
     require(member, "engineer")
     kind, to = typed.get("kind", ""), typed.get("to", "").strip()
     wanted = [each for each in EVENTS if each in events]
@@ -55,11 +57,19 @@ def add(member: Membership, typed: Mapping[str, str], events: list[str]) -> tupl
         key = secrets.token_urlsafe(32)
     elif kind == Notice.MAIL:
         if not MAIL.fullmatch(to) or len(to) > 254:
-            raise DynamikosError(f"“{to}” is no e-mail address; write one, like nights@brindle-fell.example.")
+            raise DynamikosError(
+                f"“{to}” is no e-mail address; write one, like nights@brindle-fell.example."
+            )
     else:
         raise DynamikosError("Choose a webhook or an e-mail address.")
     made = Notice.objects.create(
-        project=member.project, plan=plan, kind=kind, to=to, environment=environment, events=wanted, by=member.account
+        project=member.project,
+        plan=plan,
+        kind=kind,
+        to=to,
+        environment=environment,
+        events=wanted,
+        by=member.account,
     )
     if key:
         made.sealed = sealer().seal(key, about(made.pk))
@@ -84,15 +94,28 @@ def _agreeing(project: Project, to: str) -> Environment:
         port = port_of(parts)
     except ValueError:
         parts, port = urlsplit(""), 0
-    if parts.scheme not in ("http", "https") or not parts.hostname or len(to) > 500 or re.search(r"\s", to):
-        raise DynamikosError(f"“{to}” is no address of a webhook; it begins with https:// or http://.")
+    if (
+        parts.scheme not in ("http", "https")
+        or not parts.hostname
+        or len(to) > 500
+        or re.search(r"\s", to)
+    ):
+        raise DynamikosError(
+            f"“{to}” is no address of a webhook; it begins with https:// or http://."
+        )
     if parts.username or parts.password:
-        raise DynamikosError("A webhook's address holds no name and password; messages are signed instead.")
+        raise DynamikosError(
+            "A webhook's address holds no name and password; messages are signed instead."
+        )
     for each in Environment.objects.filter(project=project).order_by("name"):
-        if any(line.covers(parts.scheme, parts.hostname.lower().rstrip("."), port) for line in agreed(each)):
+        if any(
+            line.covers(parts.scheme, parts.hostname.lower().rstrip("."), port)
+            for line in agreed(each)
+        ):
             return each
     raise DynamikosError(
-        f"{parts.scheme}://{parts.hostname}:{port} is not an agreed target of any environment here, and nothing else is"
+        f"{parts.scheme}://{parts.hostname}:{port} is not an agreed target of any environment "
+        "here, and nothing else is"
         " ever sent to. An owner agrees to it in Settings."
     )
 
@@ -111,11 +134,18 @@ def switch(member: Membership, found: Notice, *, is_on: bool) -> None:
 
 
 def keep_tests_few(member: Membership, found: Notice) -> None:
-    """Raises DynamikosError for a person's fourth test within a minute: who receives them did not ask for it."""
+    """Raises DynamikosError for a person's fourth test within a minute: who receives them did not
+    ask for it.
+    """
     require(member, "engineer")
     since = timezone.now() - datetime.timedelta(minutes=1)
-    if member.project.events.filter(account=member.account, what=TESTED, at__gte=since).count() >= TESTS_A_MINUTE:
-        raise DynamikosError(f"{TESTS_A_MINUTE} tests were sent within a minute; wait one before the next.")
+    if (
+        member.project.events.filter(account=member.account, what=TESTED, at__gte=since).count()
+        >= TESTS_A_MINUTE
+    ):
+        raise DynamikosError(
+            f"{TESTS_A_MINUTE} tests were sent within a minute; wait one before the next."
+        )
     note(member, TESTED, f"{found.kind} {found.to}")
 
 
@@ -123,9 +153,12 @@ def test(member: Membership, found: Notice) -> Sending:
     """A message that says that it is one, sent at once."""
     require(member, "engineer")
     told = Told(
-        event="test", sentence="This is a test: nothing happened, and this is how it would be told.",
-        project=member.project.name, at=timezone.now().isoformat(timespec="seconds"), link=link_of(member.project),
-    )  # fmt: skip
+        event="test",
+        sentence="This is a test: nothing happened, and this is how it would be told.",
+        project=member.project.name,
+        at=timezone.now().isoformat(timespec="seconds"),
+        link=link_of(member.project),
+    )
     return _asked(found, None, told)
 
 
@@ -161,12 +194,16 @@ def link_of(project: Project, run: Run | None = None) -> str:
 
 
 def announce(run: Run, event: Event, sentence: str = "") -> int:
-    """To all who are to be told of it; how many. It never fails: a run does not depend on it. Of trials nobody is."""
+    """To all who are to be told of it; how many. It never fails: a run does not depend on it. Of
+    trials nobody is.
+    """
     if run.is_trial:
         return 0
     try:
         with transaction.atomic():
-            wanted = Notice.objects.filter(Q(plan=None) | Q(plan=run.plan_id), project=run.project_id, is_on=True)
+            wanted = Notice.objects.filter(
+                Q(plan=None) | Q(plan=run.plan_id), project=run.project_id, is_on=True
+            )
             those = [each for each in wanted if event in each.events]
             if not those:
                 return 0
@@ -183,7 +220,9 @@ def _told(run: Run, event: Event, sentence: str) -> Told:
     state, doubts = "", list[str]()
     if event == "ended":
         outcome = OUTCOME.of(run.outcome) if run.outcome else None
-        sentence = outcome.sentence if outcome is not None else f"The run did not happen: {run.ended}."
+        sentence = (
+            outcome.sentence if outcome is not None else f"The run did not happen: {run.ended}."
+        )
         if outcome is not None:
             state, doubts = outcome.state, outcome.doubts
     return Told(

@@ -8,15 +8,21 @@ from dynamikos.web.runs.models import Run
 
 
 class Notice(models.Model):
-    """Who is told of what: a webhook, which is among the agreed targets of an environment, or an e-mail address."""
+    """Who is told of what: a webhook, which is among the agreed targets of an environment, or an
+    e-mail address.
+    """
 
     WEBHOOK, MAIL = "webhook", "e-mail"
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="notices")
-    plan = models.ForeignKey(LoadPlan, on_delete=models.CASCADE, null=True, related_name="+")  # null: of all plans
+    plan = models.ForeignKey(
+        LoadPlan, on_delete=models.CASCADE, null=True, related_name="+"
+    )  # null: of all plans
     kind = models.CharField(max_length=10)
     to = models.CharField(max_length=500)
-    environment = models.ForeignKey(Environment, on_delete=models.CASCADE, null=True, related_name="+")
+    environment = models.ForeignKey(
+        Environment, on_delete=models.CASCADE, null=True, related_name="+"
+    )
     sealed = models.BinaryField(default=b"")  # the key that messages to a webhook are signed with
     events = models.JSONField(default=list)
     is_on = models.BooleanField(default=True)

@@ -4,7 +4,9 @@ from dynamikos.web.ui.ids import new_id
 
 
 class Generator(models.Model):
-    """A process that runs virtual users. It holds advisory lock `lock` while alive and renews `last_seen`."""
+    """A process that runs virtual users. It holds advisory lock `lock` while alive and renews
+    `last_seen`.
+    """
 
     id = models.UUIDField(primary_key=True)
     place = models.CharField(max_length=60)
@@ -12,7 +14,9 @@ class Generator(models.Model):
     version = models.CharField(max_length=20)
     process = models.PositiveIntegerField()
     lock = models.BigIntegerField()
-    capacity = models.PositiveIntegerField(default=0)  # exchanges/s, by its last run that kept it busy; 0: unknown
+    capacity = models.PositiveIntegerField(
+        default=0
+    )  # exchanges/s, by its last run that kept it busy; 0: unknown
     started_at = models.DateTimeField(auto_now_add=True)
     last_seen = models.DateTimeField()
     clock_error_us = models.IntegerField(default=0)
@@ -33,7 +37,9 @@ class Knock(models.Model):
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     generator = models.ForeignKey(Generator, on_delete=models.CASCADE, related_name="+")
     frozen = models.BinaryField()
-    secrets = models.BinaryField(default=b"")  # boxed for the generator; taken away when it has answered
+    secrets = models.BinaryField(
+        default=b""
+    )  # boxed for the generator; taken away when it has answered
     origins = models.JSONField()
     state = models.CharField(max_length=10, default="asked")  # asked, answered
     answer = models.JSONField(null=True)

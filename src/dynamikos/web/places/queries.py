@@ -21,14 +21,16 @@ def any_living() -> list[Generator]:
     found = living()
     if not found:
         raise DynamikosError(
-            "No generator is there to do this. Start one with ./dynamikos generator, or ./dynamikos demo which brings"
+            "No generator is there to do this. Start one with ./dynamikos generator, or "
+            "./dynamikos demo which brings"
             " its own."
         )
     return found
 
 
 def for_one_user() -> Generator:
-    """The generator for a rehearsal or a trial of a function: one that carries no run, since its figures would suffer.
+    """The generator for a rehearsal or a trial of a function: one that carries no run, since its
+    figures would suffer.
 
     Raises DynamikosError with the remedy.
     """
@@ -36,7 +38,8 @@ def for_one_user() -> Generator:
     free = [each for each in found if not each.busy]
     if not free:
         raise DynamikosError(
-            "Every generator carries a run, and what is done there besides would be in its figures. Wait for its end,"
+            "Every generator carries a run, and what is done there besides would be in its "
+            "figures. Wait for its end,"
             " or start another generator with ./dynamikos generator."
         )
     return free[0]
@@ -52,6 +55,7 @@ def locks_held() -> set[int]:
     """Advisory locks that some living session holds (generators hold theirs while alive)."""
     with connection.cursor() as cursor:
         cursor.execute(
-            "SELECT (classid::bigint << 32) | objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND granted"
+            "SELECT (classid::bigint << 32) | objid::bigint FROM pg_locks WHERE locktype = "
+            "'advisory' AND granted"
         )
         return {row[0] for row in cursor.fetchall()}

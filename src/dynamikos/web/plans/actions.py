@@ -23,7 +23,11 @@ from dynamikos.web.projects.models import Membership
 
 @transaction.atomic
 def create(
-    member: Membership, journey: Journey, name: str, start: str = "day", given: Mapping[Asked, float] | None = None
+    member: Membership,
+    journey: Journey,
+    name: str,
+    start: str = "day",
+    given: Mapping[Asked, float] | None = None,
 ) -> LoadPlan:
     """A plan of one journey that begins from `start` with what that asks for. Raises PlanError."""
     environment = first(member.project)
@@ -46,14 +50,18 @@ def read_text(found: LoadPlan, text: str) -> Plan:
     """A plan's text, changed by a person. Raises TextError, and DynamikosError for another key."""
     core = parse_plan(text, file="the text")
     if core.plan != found.key:
-        raise DynamikosError(f"The key of the plan stays what it is, {found.key}: runs name it. Make a copy instead.")
+        raise DynamikosError(
+            f"The key of the plan stays what it is, {found.key}: runs name it. Make a copy instead."
+        )
     refuse_if(twice_said(core))
     return core
 
 
 @transaction.atomic
 def take_text(member: Membership, found: LoadPlan, parent: str, text: str) -> LoadPlan:
-    """What a person wrote as text becomes the plan. Raises TextError, DynamikosError for another key, and Stale."""
+    """What a person wrote as text becomes the plan. Raises TextError, DynamikosError for another
+    key, and Stale.
+    """
     core = read_text(found, text)
     found = LoadPlan.objects.select_for_update().get(pk=found.pk)
     found.head = revisions.save(found.head, found.pk, PLAN, core, member.account, parent=parent)
@@ -63,9 +71,12 @@ def take_text(member: Membership, found: LoadPlan, parent: str, text: str) -> Lo
 
 
 @transaction.atomic
-def copy(member: Membership, found: LoadPlan, name: str, into: Membership | None = None) -> LoadPlan:
-    """The same plan under another name and key, here or in another project of the account; there its journeys,
-    personas and environment are named as here, and what is missing is said on its page.
+def copy(
+    member: Membership, found: LoadPlan, name: str, into: Membership | None = None
+) -> LoadPlan:
+    """The same plan under another name and key, here or in another project of the account; there
+    its journeys, personas and environment are named as here, and what is missing is said on its
+    page.
     """
     target = into or member
     require(target, "engineer")
@@ -76,13 +87,18 @@ def copy(member: Membership, found: LoadPlan, name: str, into: Membership | None
 
 @transaction.atomic
 def copy_crowd(member: Membership, found: LoadPlan, key: str, into: str = "") -> LoadPlan:
-    """A crowd once more, in this plan or the one with id `into`, of any project that the account may change: that plan.
-    Its journeys and personas are named as here, and what is missing there is said on its page. Raises DynamikosError.
+    """A crowd once more, in this plan or the one with id `into`, of any project that the account
+    may change: that plan. Its journeys and personas are named as here, and what is missing there is
+    said on its page. Raises DynamikosError.
     """
     crowd = next((each for each in content(found).everybody() if each.crowd == key), None)
     if crowd is None:
         raise DynamikosError("This crowd is not in the plan any more; look at its page again.")
-    target = next((each for each in plans_of_all(member) if str(each.pk) == into), None) if into else found
+    target = (
+        next((each for each in plans_of_all(member) if str(each.pk) == into), None)
+        if into
+        else found
+    )
     if target is None:
         raise DynamikosError("You can change no such plan; choose one of yours.")
     core = content(target).with_copy_of(crowd)
@@ -110,7 +126,9 @@ def change(member: Membership, found: LoadPlan, parent: str, **changes: object) 
     core = replace(before, **changes)
     changed = [name for name in changes if getattr(before, name) != getattr(core, name)]
     label = "plan:" + ",".join(changed)[:190]
-    found.head = revisions.save(found.head, found.pk, PLAN, core, member.account, parent=parent, label=label)
+    found.head = revisions.save(
+        found.head, found.pk, PLAN, core, member.account, parent=parent, label=label
+    )
     found.name = core.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
@@ -142,8 +160,12 @@ def delete(member: Membership, found: LoadPlan, sure: str) -> None:
     Raises DynamikosError unless `sure` is its name, or while it is run.
     """
     if sure.strip() != found.name:
-        raise DynamikosError(f"To delete {found.name} write its name beside the button; its runs stay.")
+        raise DynamikosError(
+            f"To delete {found.name} write its name beside the button; its runs stay."
+        )
     if found.runs.filter(state__in=going(RUN)).exists():
-        raise DynamikosError(f"{found.name} is being run; stop the run or wait for its end, then delete the plan.")
+        raise DynamikosError(
+            f"{found.name} is being run; stop the run or wait for its end, then delete the plan."
+        )
     note(member, "plan deleted", found.name, key=found.key)
     found.delete()

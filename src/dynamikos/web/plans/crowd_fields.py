@@ -1,4 +1,6 @@
-"""The crowds of a plan as its page sends them. What can't be read raises DynamikosError naming the field."""
+"""The crowds of a plan as its page sends them. What can't be read raises DynamikosError naming the
+field.
+"""
 
 from collections.abc import Iterator
 from typing import Any, cast
@@ -16,7 +18,9 @@ STRETCHES = ("climb", "hold", "stairs", "burst", "drawn")
 
 
 def crowds_from(data: QueryDict, before: Plan) -> dict[str, object]:
-    """`journey`, `profile` and `crowds` of a plan, from fields that begin with the number of their crowd."""
+    """`journey`, `profile` and `crowds` of a plan, from fields that begin with the number of their
+    crowd.
+    """
     keys, taken = data.getlist("crowd"), set[str]()
     made: list[Crowd] = []
     for no, key in enumerate(keys):
@@ -27,7 +31,9 @@ def crowds_from(data: QueryDict, before: Plan) -> dict[str, object]:
         crowd = Crowd(
             crowd=key or key_from("crowd", {each.crowd for each in made}),
             name=data.get(f"c{no}-name", "").strip()[:80],
-            starts_s=number(data.get(f"c{no}-starts") or "0", f"{said}begins at second", 0, 604_800),
+            starts_s=number(
+                data.get(f"c{no}-starts") or "0", f"{said}begins at second", 0, 604_800
+            ),
             load=load_from(data, f"c{no}-", said),
             profile=_profile(data, f"c{no}-", said),
             rows=tuple(rows),
@@ -57,13 +63,21 @@ def _rows(data: QueryDict, at: str, said: str, taken: set[str]) -> list[CrowdRow
     for place, (key, journey, name, share) in enumerate(zip(*columns, strict=False), 1):
         if not journey:
             if name.strip() or share.strip():
-                raise DynamikosError(f"{said}row {place} has no journey: choose one, or empty its fields.")
+                raise DynamikosError(
+                    f"{said}row {place} has no journey: choose one, or empty its fields."
+                )
             continue
-        named = key if key and key not in taken else key_from(name.strip() or journey, taken | given)
+        named = (
+            key if key and key not in taken else key_from(name.strip() or journey, taken | given)
+        )
         taken.add(named)
         value = number(share or "100", f"{said}share of row {place}", 0, 1_000_000)
         persona = personas[place - 1] if place <= len(personas) else ""
-        made.append(CrowdRow(row=named, name=name.strip()[:80], journey=journey, persona=persona, share=value))
+        made.append(
+            CrowdRow(
+                row=named, name=name.strip()[:80], journey=journey, persona=persona, share=value
+            )
+        )
     return made
 
 
@@ -76,7 +90,8 @@ def _profile(data: QueryDict, at: str, said: str) -> tuple[Stretch, ...]:
         if not seconds.strip():
             if to.strip() or points.strip():
                 raise DynamikosError(
-                    f"{place[0].upper()}{place[1:]} goes to {to.strip() or 'its points'}, but how long it takes is"
+                    f"{place[0].upper()}{place[1:]} goes to {to.strip() or 'its points'}, but how "
+                    "long it takes is"
                     " missing: write its seconds."
                 )
             continue
@@ -108,7 +123,9 @@ def _points(text: str, place: str) -> Iterator[tuple[float, float]]:
             continue
         cells = line.replace("\t", " ").split()
         if len(cells) != 2:
-            raise DynamikosError(f"{place}: “{line.strip()[:40]}” is no point: write second and level, as in 30 20.")
+            raise DynamikosError(
+                f"{place}: “{line.strip()[:40]}” is no point: write second and level, as in 30 20."
+            )
         yield (
             number(cells[0], f"{place}: second of a point", 0, 604_800),
             number(cells[1], f"{place}: level of a point", 0, 1_000_000),

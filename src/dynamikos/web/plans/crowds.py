@@ -13,8 +13,8 @@ INKS = 6  # tones and forms of figures that rows have, in turn
 
 @dataclass(frozen=True, slots=True)
 class RowShown:
-    """A row: what it is called, its `ink` from 0, its share of the crowd in %, and how many users it has when most are
-    there.
+    """A row: what it is called, its `ink` from 0, its share of the crowd in %, and how many users
+    it has when most are there.
     """
 
     row: CrowdRow
@@ -27,8 +27,8 @@ class RowShown:
 
 @dataclass(frozen=True, slots=True)
 class CrowdShown:
-    """A crowd with the number that its fields begin with; `says` is its load in a sentence, `unit` what its curve
-    counts.
+    """A crowd with the number that its fields begin with; `says` is its load in a sentence, `unit`
+    what its curve counts.
     """
 
     no: int
@@ -47,13 +47,17 @@ class CrowdShown:
 
     @property
     def layers(self) -> list[tuple[int, float]]:
-        """Ink of each row and what it has of the curve, in %: of users where those are known, else of the shares."""
+        """Ink of each row and what it has of the curve, in %: of users where those are known, else
+        of the shares.
+        """
         users = sum(row.users for row in self.rows)
         return [(row.ink, 100 * row.users / users if users else row.percent) for row in self.rows]
 
 
 def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -> list[CrowdShown]:
-    """`rounds_s`: seconds that a round of each journey is expected to take; `names`: what journeys are called."""
+    """`rounds_s`: seconds that a round of each journey is expected to take; `names`: what journeys
+    are called.
+    """
     made, ink = [], 0
     for no, crowd in enumerate(core.everybody()):
         weights = weighed(crowd, rounds_s)
@@ -61,7 +65,10 @@ def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -
         percents = [100 * share / sum(shares) if sum(shares) else 0.0 for share in shares]
         counts = _counts(crowd, weights)
         inks = [(ink + at) % INKS for at in range(len(crowd.rows))]
-        people = [(own, 24 * (at // 10), 22 * (at % 10)) for at, own in enumerate(_hundred(percents, inks))]
+        people = [
+            (own, 24 * (at // 10), 22 * (at % 10))
+            for at, own in enumerate(_hundred(percents, inks))
+        ]
         titles = [row.name or names.get(row.journey, row.journey) for row in crowd.rows]
         parts = zip(crowd.rows, titles, inks, percents, counts, strict=True)
         rows = [
@@ -70,8 +77,15 @@ def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -
         ]
         ink += len(crowd.rows)
         low, high = (*(f"{each:g}" for each in crowd.load.pacing_s or ()), "", "")[:2]
-        curve = [(each, ", ".join(f"{at:g} {level:g}" for at, level in each.points)) for each in crowd.profile]
-        made.append(CrowdShown(no, crowd, curve, rows, people, crowd.load.says(), crowd.load.unit, (low, high)))
+        curve = [
+            (each, ", ".join(f"{at:g} {level:g}" for at, level in each.points))
+            for each in crowd.profile
+        ]
+        made.append(
+            CrowdShown(
+                no, crowd, curve, rows, people, crowd.load.says(), crowd.load.unit, (low, high)
+            )
+        )
     return made
 
 

@@ -14,7 +14,11 @@ from dynamikos.web.plans.objective_fields import objectives_from
 from dynamikos.web.plans.probe_fields import probes_from
 from dynamikos.web.ui.numbers import number, whole
 
-TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
+TIMEOUTS = (
+    ("connect_s", "Connecting"),
+    ("first_byte_s", "Until the first byte"),
+    ("whole_s", "All of it"),
+)
 
 
 def changes(data: QueryDict, before: Plan) -> dict[str, object]:
@@ -33,23 +37,43 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "probes": probes_from(data, before),
         "timeouts": Timeouts(
             **{
-                name: number(data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)), title, 0.001, 86_400)
+                name: number(
+                    data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)),
+                    title,
+                    0.001,
+                    86_400,
+                )
                 for name, title in TIMEOUTS
             }
         ),
-        "failed_pause_s": number(data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600),
+        "failed_pause_s": number(
+            data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600
+        ),
         "repeat": Repeat(
             times=whole(data.get("times") or "1", "Times", 1, 100),
             pause_s=number(data.get("pause_s") or "0", "Pause between runs", 0, 86_400),
             seed="same" if data.get("repeat_seed") == "same" else "new",
         ),
         "keep": Keep(
-            failing=whole(data.get("keep_failing") or str(before.keep.failing), "Kept, failing", 0, 500),
-            slowest=whole(data.get("keep_slowest") or str(before.keep.slowest), "Kept, slowest", 0, 100),
-            sampled=whole(data.get("keep_sampled") or str(before.keep.sampled), "Kept, drawn at random", 0, 1000),
+            failing=whole(
+                data.get("keep_failing") or str(before.keep.failing), "Kept, failing", 0, 500
+            ),
+            slowest=whole(
+                data.get("keep_slowest") or str(before.keep.slowest), "Kept, slowest", 0, 100
+            ),
+            sampled=whole(
+                data.get("keep_sampled") or str(before.keep.sampled),
+                "Kept, drawn at random",
+                0,
+                1000,
+            ),
         ),
-        "fuse_percent": number(data.get("fuse_percent") or "50", "Failures that end the run", 0, 100),
-        "undecided": data["undecided"] if data.get("undecided") in get_args(Undecided) else before.undecided,
+        "fuse_percent": number(
+            data.get("fuse_percent") or "50", "Failures that end the run", 0, 100
+        ),
+        "undecided": data["undecided"]
+        if data.get("undecided") in get_args(Undecided)
+        else before.undecided,
         "turned_away_allowed": number(
             data.get("turned_away_allowed") or "0", "Arrivals that may be turned away", 0, 100
         ),

@@ -23,7 +23,9 @@ class Persona(models.Model):
 
 
 class LoadPlan(Revised):
-    """Everything one run needs; its content is the head revision (core.plans.Plan, keys instead of paths)."""
+    """Everything one run needs; its content is the head revision (core.plans.Plan, keys instead of
+    paths).
+    """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="plans")
 

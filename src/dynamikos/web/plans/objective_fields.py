@@ -1,5 +1,5 @@
-"""The objectives of a plan as its page sends and shows them. What can't be read raises DynamikosError naming the
-field.
+"""The objectives of a plan as its page sends and shows them. What can't be read raises
+DynamikosError naming the field.
 """
 
 import re
@@ -27,8 +27,19 @@ MEASURES = (
     ("left", "left by users"),
 )
 FIELDS = (
-    "objective", "measure", "step", "side", "limit", "until", "every", "allowed", "grace", "begins", "then", "in-a-row"
-)  # fmt: skip
+    "objective",
+    "measure",
+    "step",
+    "side",
+    "limit",
+    "until",
+    "every",
+    "allowed",
+    "grace",
+    "begins",
+    "then",
+    "in-a-row",
+)
 OPEN = 40  # of a plan with more, the others are folded until they are asked for
 
 
@@ -48,10 +59,14 @@ def _objective(typed: Mapping[str, str], place: int, taken: set[str]) -> Objecti
     said = f"Objective {place}"
     time, _, measure = typed["measure"].rpartition(" ")
     if typed["measure"] not in dict(MEASURES) and not re.fullmatch(PERCENTILE, measure):
-        raise DynamikosError(f"{said}: “{typed['measure']}” is no measure; choose one of those on the page.")
+        raise DynamikosError(
+            f"{said}: “{typed['measure']}” is no measure; choose one of those on the page."
+        )
     then = typed["then"]
     if then not in THENS:
-        raise DynamikosError(f"{said}: “{then}” is nothing that can be done; choose one of {', '.join(THENS)}.")
+        raise DynamikosError(
+            f"{said}: “{then}” is nothing that can be done; choose one of {', '.join(THENS)}."
+        )
     every = typed["every"]
     return Objective(
         objective=typed["objective"] or key_from(f"{measure} {typed['step']}", taken),
@@ -62,7 +77,9 @@ def _objective(typed: Mapping[str, str], place: int, taken: set[str]) -> Objecti
         **_scope(typed["step"]),
         until=typed["until"] or None,
         every_s=whole(every, f"{said}: every so many seconds", 1, 86_400) if every else None,
-        missed_allowed=number(typed["allowed"] or "0", f"{said}: % of intervals that may be missed", 0, 100),
+        missed_allowed=number(
+            typed["allowed"] or "0", f"{said}: % of intervals that may be missed", 0, 100
+        ),
         grace_s=number(typed["grace"] or "0", f"{said}: grace", 0, 604_800),
         from_start=typed["begins"] == "start",
         then=cast(Any, then),
@@ -92,7 +109,9 @@ def scope_of(objective: Objective) -> str:
         return f"probe={objective.probe}#{objective.reading}"
     if objective.row is not None:
         return f"row={objective.row}"
-    place = f"{objective.journey}/{objective.step or ''}" if objective.journey else objective.step or ""
+    place = (
+        f"{objective.journey}/{objective.step or ''}" if objective.journey else objective.step or ""
+    )
     return f"{place}#{objective.request}" if objective.request else place
 
 
@@ -118,10 +137,19 @@ class Shown:
         """Its fields as the form sends them."""
         of = self.objective
         values = (
-            of.objective, self.measure, self.scope, "at least" if of.at_least else "at most", _digits(of.limit),
-            of.until or "", "" if of.every_s is None else str(of.every_s), _digits(of.missed_allowed),
-            _digits(of.grace_s), "start" if of.from_start else "", of.then, str(of.in_a_row),
-        )  # fmt: skip
+            of.objective,
+            self.measure,
+            self.scope,
+            "at least" if of.at_least else "at most",
+            _digits(of.limit),
+            of.until or "",
+            "" if of.every_s is None else str(of.every_s),
+            _digits(of.missed_allowed),
+            _digits(of.grace_s),
+            "start" if of.from_start else "",
+            of.then,
+            str(of.in_a_row),
+        )
         return list(zip(FIELDS, values, strict=True))
 
 
@@ -152,7 +180,9 @@ def _more(each: Objective) -> str:
     if each.until:
         said += f", to the end of {each.until}"
     then = {"fail": "fails the run", "note": "is noted", "warn": "warns"}
-    after = f"after {each.in_a_row} missed in a row" if each.in_a_row > 1 else "as soon as it is missed"
+    after = (
+        f"after {each.in_a_row} missed in a row" if each.in_a_row > 1 else "as soon as it is missed"
+    )
     return f"{said} · {then.get(each.then, f'{each.then} {after}')}"
 
 
@@ -164,11 +194,15 @@ def scopes(core: Plan, scripts: Mapping[str, Journey], told: Known) -> Iterator[
     for place, words, step in _steps(scripts):
         yield place, words
         if len(step.requests) > 1:
-            yield from ((f"{place}#{each.request}", f"{words} / {each.request}") for each in step.requests)
+            yield from (
+                (f"{place}#{each.request}", f"{words} / {each.request}") for each in step.requests
+            )
     names = {name for script in scripts.values() for name in script.captured}
     yield from ((f"number={name}", f"the number {name}") for name in sorted(names))
     titles = {each.probe: each.title for each in core.probes}
-    yield from ((f"probe={probe}#{name}", f"{titles[probe]}: {name}") for probe, name in sorted(told))
+    yield from (
+        (f"probe={probe}#{name}", f"{titles[probe]}: {name}") for probe, name in sorted(told)
+    )
 
 
 def ends(scripts: Mapping[str, Journey]) -> list[tuple[str, str]]:

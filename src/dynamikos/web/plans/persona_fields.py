@@ -1,5 +1,5 @@
-"""The fields of a persona's page: as it shows them, and as it sends them. What can't be read raises DynamikosError
-naming the field.
+"""The fields of a persona's page: as it shows them, and as it sends them. What can't be read raises
+DynamikosError naming the field.
 """
 
 from collections.abc import Iterator, Mapping
@@ -10,9 +10,26 @@ from dynamikos.core.personas import Line, Pace, Patience, Persona, Visit, person
 from dynamikos.web.ui.numbers import number, whole
 
 FIELDS = (
-    "name", "client", "headers", "connections", "factor", "spread", "patience", "patience_spread", "then", "reloads",
-    "line", "down", "up", "latency", "jitter", "visit", "away", "cookies", "note",
-)  # fmt: skip
+    "name",
+    "client",
+    "headers",
+    "connections",
+    "factor",
+    "spread",
+    "patience",
+    "patience_spread",
+    "then",
+    "reloads",
+    "line",
+    "down",
+    "up",
+    "latency",
+    "jitter",
+    "visit",
+    "away",
+    "cookies",
+    "note",
+)
 
 
 def shown(persona: Persona) -> dict[str, str]:
@@ -82,7 +99,8 @@ def _patience(text: Any) -> Patience | None:
     seconds = number(text("patience"), "Waits for a step, in seconds", 0, 86_400)
     if seconds <= 0:
         raise DynamikosError(
-            "Waits for a step, in seconds: write more than 0, or leave it empty for who waits for ever."
+            "Waits for a step, in seconds: write more than 0, or leave it empty for who waits for "
+            "ever."
         )
     return Patience(
         seconds=seconds,
@@ -129,5 +147,7 @@ def _pairs(text: str, sign: str, what: str) -> Iterator[tuple[str, str]]:
             continue
         name, found, value = line.strip().partition(sign)
         if not found or not name.strip():
-            raise DynamikosError(f"{what}: “{line.strip()[:60]}” is no pair; write name{sign} value, one a line.")
+            raise DynamikosError(
+                f"{what}: “{line.strip()[:60]}” is no pair; write name{sign} value, one a line."
+            )
         yield name.strip(), value.strip()

@@ -16,9 +16,15 @@ def every(request: HttpRequest, member: Membership) -> HttpResponse:
     if request.method == "POST":
         made = personas.create(member, request.POST.get("name", ""))
         return redirect("persona", member.project_id, made.pk)
-    rows = [(each, personas.phrases(each), personas.used_in(each)) for each in personas.personas(member)]
+    rows = [
+        (each, personas.phrases(each), personas.used_in(each)) for each in personas.personas(member)
+    ]
     chosen = [each for each, _, _ in rows if str(each.pk) in request.GET.getlist("beside")][:2]
-    return render(request, "plans/personas.html", {"rows": rows, "chosen": chosen, "beside": list(_beside(*chosen))})
+    return render(
+        request,
+        "plans/personas.html",
+        {"rows": rows, "chosen": chosen, "beside": list(_beside(*chosen))},
+    )
 
 
 def _beside(*chosen: object) -> list[tuple[str, str, str, bool]]:
@@ -27,7 +33,8 @@ def _beside(*chosen: object) -> list[tuple[str, str, str, bool]]:
         return []
     one, other = (persona_fields.shown(personas.content(each)) for each in chosen)  # type: ignore[arg-type]
     return [
-        (name.replace("_", " "), one[name], other[name], one[name] != other[name]) for name in persona_fields.FIELDS
+        (name.replace("_", " "), one[name], other[name], one[name] != other[name])
+        for name in persona_fields.FIELDS
     ]
 
 

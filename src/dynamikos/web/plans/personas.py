@@ -33,12 +33,16 @@ def content(found: Persona) -> CorePersona:
     try:
         return PERSONA.of(found.content)
     except Unfit as problem:
-        raise DynamikosError(f"The persona {found.name} can't be read: {problem}. It is kept as it is.") from problem
+        raise DynamikosError(
+            f"The persona {found.name} can't be read: {problem}. It is kept as it is."
+        ) from problem
 
 
 def named(project: Project, keys: tuple[str, ...]) -> dict[str, CorePersona]:
     """Those of `keys` that are there."""
-    return {each.key: content(each) for each in Persona.objects.filter(project=project, key__in=keys)}
+    return {
+        each.key: content(each) for each in Persona.objects.filter(project=project, key__in=keys)
+    }
 
 
 def used_in(found: Persona) -> list[tuple[LoadPlan, list[str]]]:
@@ -50,7 +54,12 @@ def used_in(found: Persona) -> list[tuple[LoadPlan, list[str]]]:
         except Unreadable:
             continue
         crowds = core.everybody()
-        rows = [row.name or row.row for crowd in crowds for row in crowd.rows if row.persona == found.key]
+        rows = [
+            row.name or row.row
+            for crowd in crowds
+            for row in crowd.rows
+            if row.persona == found.key
+        ]
         if rows:
             made.append((plan, rows))
     return made
@@ -71,9 +80,15 @@ def create(member: Membership, name: str, core: CorePersona | None = None) -> Pe
     title = name.strip()[:80] or "Persona"
     taken = set(personas(member).values_list("key", flat=True))
     key = key_from(core.persona if core is not None and not name.strip() else title, taken)
-    made = replace(core, persona=key, name=title if name.strip() else core.name) if core is not None else None
+    made = (
+        replace(core, persona=key, name=title if name.strip() else core.name)
+        if core is not None
+        else None
+    )
     made = made or CorePersona(form=1, persona=key, name=title)
-    kept = Persona.objects.create(project=member.project, key=key, name=made.name, content=PERSONA.plain(made))
+    kept = Persona.objects.create(
+        project=member.project, key=key, name=made.name, content=PERSONA.plain(made)
+    )
     note(member, "persona created", kept.name)
     return kept
 
@@ -81,7 +96,10 @@ def create(member: Membership, name: str, core: CorePersona | None = None) -> Pe
 def change(member: Membership, found: Persona, core: CorePersona) -> None:
     require(member, "engineer")
     if core.persona != found.key:
-        raise DynamikosError(f"The key of a persona stays what it is, {found.key}: plans name it. Make a copy instead.")
+        raise DynamikosError(
+            f"The key of a persona stays what it is, {found.key}: plans name it. Make a copy "
+            "instead."
+        )
     found.content, found.name = PERSONA.plain(core), core.name or found.key
     found.save(update_fields=["content", "name", "changed_at"])
     note(member, "persona changed", found.name)
@@ -95,6 +113,8 @@ def delete(member: Membership, found: Persona, sure: str) -> None:
     used = used_in(found)
     if used:
         plans = ", ".join(plan.name for plan, _ in used)
-        raise DynamikosError(f"{found.name} is used in {plans}; give those rows another persona first.")
+        raise DynamikosError(
+            f"{found.name} is used in {plans}; give those rows another persona first."
+        )
     note(member, "persona deleted", found.name, key=found.key)
     found.delete()

@@ -1,4 +1,6 @@
-"""The probes of a plan as its page sends them. What can't be read raises DynamikosError naming the field."""
+"""The probes of a plan as its page sends them. What can't be read raises DynamikosError naming the
+field.
+"""
 
 import re
 
@@ -10,7 +12,12 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.probes import Host, Probe
 from dynamikos.web.ui.numbers import number
 
-KINDS = (("", "no probe"), ("openmetrics", "an address"), ("host", "this machine"), ("browser", "a browser"))
+KINDS = (
+    ("", "no probe"),
+    ("openmetrics", "an address"),
+    ("host", "this machine"),
+    ("browser", "a browser"),
+)
 CALLED = {"openmetrics": "target", "host": "machine", "browser": "browser"}
 USUAL_S = {"openmetrics": "1", "host": "1", "browser": "15"}
 PAGES = re.compile(r"[\s,]+(?=http|\{\{)")  # between pages, whose own names may have spaces in them
@@ -18,7 +25,10 @@ PAGES = re.compile(r"[\s,]+(?=http|\{\{)")  # between pages, whose own names may
 
 def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
     """In the order of their rows; a row without a kind is taken away."""
-    columns = [data.getlist(f"probe-{name}") for name in ("key", "kind", "address", "every", "measures", "name")]
+    columns = [
+        data.getlist(f"probe-{name}")
+        for name in ("key", "kind", "address", "every", "measures", "name")
+    ]
     lines = data.getlist("probe-headers")
     if not lines:  # a page of an earlier day
         known = {each.probe: each.header_lines for each in before.probes}
@@ -26,9 +36,13 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
     columns.append(lines)
     taken: set[str] = {key for key in columns[0] if key}
     made = []
-    for place, (key, kind, address, every, measures, name, headers) in enumerate(zip(*columns, strict=False), 1):
+    for place, (key, kind, address, every, measures, name, headers) in enumerate(
+        zip(*columns, strict=False), 1
+    ):
         if kind not in dict(KINDS):
-            raise DynamikosError(f"Probe {place}: “{kind}” is no kind of probe; choose one of those on the page.")
+            raise DynamikosError(
+                f"Probe {place}: “{kind}” is no kind of probe; choose one of those on the page."
+            )
         address = address.strip()
         if not kind and address:
             kind = "openmetrics"  # what an address most often is
@@ -36,16 +50,23 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
             continue
         if kind == "openmetrics" and not address:
             raise DynamikosError(
-                f"Probe {place} needs the address of its measures, such as {{{{ env.site }}}}/metrics."
+                f"Probe {place} needs the address of its measures, such as {{{{ env.site "
+                f"}}}}/metrics."
             )
         pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
         if kind == "browser" and not pages:
-            raise DynamikosError(f"Probe {place} needs the pages that its browser opens, such as {{{{ env.site }}}}/.")
+            raise DynamikosError(
+                f"Probe {place} needs the pages that its browser opens, such as {{{{ env.site "
+                f"}}}}/."
+            )
         title = name.strip()[:80]
         called = key or key_from(title or CALLED[kind], taken)
         taken.add(called)
         chosen = tuple(each.strip() for each in measures.split(",") if each.strip())
-        had = next((each.host for each in before.probes if each.probe == called and each.host is not None), Host())
+        had = next(
+            (each.host for each in before.probes if each.probe == called and each.host is not None),
+            Host(),
+        )
         made.append(
             Probe(
                 probe=called,
@@ -54,7 +75,12 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
                 host=had if kind == "host" else None,
                 browser=pages,
                 headers=_headers(headers, place) if kind == "openmetrics" else (),
-                every_s=number(every or USUAL_S[kind], f"Probe {place}: read every, s", 1, 3600 if pages else 60),
+                every_s=number(
+                    every or USUAL_S[kind],
+                    f"Probe {place}: read every, s",
+                    1,
+                    3600 if pages else 60,
+                ),
                 measures=chosen,
             )
         )
@@ -69,6 +95,9 @@ def _headers(typed: str, place: int) -> tuple[tuple[str, str], ...]:
         if not line.strip():
             continue
         if not colon or not name.strip():
-            raise DynamikosError(f"Probe {place}: “{line.strip()[:60]}” is no header; write one a line as Name: value.")
+            raise DynamikosError(
+                f"Probe {place}: “{line.strip()[:60]}” is no header; write one a line as Name: "
+                "value."
+            )
         made.append((name.strip(), value.strip()))
     return tuple(made)

@@ -1,4 +1,6 @@
-"""Objectives suggested from what was measured: by an earlier run of the plan, or by a rehearsal of its journeys."""
+"""Objectives suggested from what was measured: by an earlier run of the plan, or by a rehearsal of
+its journeys.
+"""
 
 import math
 from collections.abc import Iterator
@@ -16,7 +18,9 @@ from dynamikos.web.rehearsals.models import Rehearsal
 
 def sources(found: LoadPlan) -> list[tuple[str, str]]:
     """(value, words) of all that objectives can be taken from, the newest first."""
-    runs = found.runs.filter(state="ended", outcome__isnull=False, is_trial=False).order_by("-asked_at")[:5]
+    runs = found.runs.filter(state="ended", outcome__isnull=False, is_trial=False).order_by(
+        "-asked_at"
+    )[:5]
     made = [(f"run:{run.pk}", f"run {run.number}") for run in runs]
     for journey in journeys_of(found, content(found)).values():
         if journey is None:
@@ -28,8 +32,9 @@ def sources(found: LoadPlan) -> list[tuple[str, str]]:
 
 
 def suggestions(found: LoadPlan, source: str, factor: float) -> list[Objective]:
-    """A 95th percentile for each step that `source` measured, times `factor`, on two digits upwards; steps that have an
-    objective on it already are left alone. Raises DynamikosError for what is not there.
+    """A 95th percentile for each step that `source` measured, times `factor`, on two digits
+    upwards; steps that have an objective on it already are left alone. Raises DynamikosError for
+    what is not there.
     """
     if source not in dict(sources(found)):
         raise DynamikosError("Choose a run or a rehearsal to take objectives from.")
@@ -46,9 +51,20 @@ def suggestions(found: LoadPlan, source: str, factor: float) -> list[Objective]:
         has.add((named, step))
         key = key_from(f"p95 {step}", taken)
         taken.add(key)
-        made.append(Objective(objective=key, measure="p95", step=step, journey=named, limit=up(measured_ms * factor)))
+        made.append(
+            Objective(
+                objective=key,
+                measure="p95",
+                step=step,
+                journey=named,
+                limit=up(measured_ms * factor),
+            )
+        )
     if not made:
-        raise DynamikosError("Nothing to suggest: every step it measured has such an objective, or none was measured.")
+        raise DynamikosError(
+            "Nothing to suggest: every step it measured has such an objective, or none was "
+            "measured."
+        )
     return made
 
 

@@ -6,7 +6,11 @@ urlpatterns = [
     path("p/<uuid:project>/load/personas", persona_views.every, name="personas"),
     path("p/<uuid:project>/load/personas/<uuid:pk>", persona_views.one, name="persona"),
     path("p/<uuid:project>/load/personas/<uuid:pk>/copy", persona_views.copy, name="persona-copy"),
-    path("p/<uuid:project>/load/personas/<uuid:pk>/delete", persona_views.delete, name="persona-delete"),
+    path(
+        "p/<uuid:project>/load/personas/<uuid:pk>/delete",
+        persona_views.delete,
+        name="persona-delete",
+    ),
     path("p/<uuid:project>/load", views.plans, name="plans"),
     path("p/<uuid:project>/load/<uuid:pk>", views.plan, name="plan"),
     path("p/<uuid:project>/load/<uuid:pk>/text", views.text, name="plan-text"),

@@ -52,7 +52,9 @@ def plans(request: HttpRequest, member: Membership) -> HttpResponse:
     if request.method == "POST":
         journey = journeys.journeys(member).filter(key=request.POST.get("journey", "")).first()
         if journey is None:
-            raise DynamikosError("Choose a journey that the plan performs; make one under Journeys first.")
+            raise DynamikosError(
+                "Choose a journey that the plan performs; make one under Journeys first."
+            )
         start = request.POST.get("start", "day")
         given = {
             name: number(request.POST.get(f"{start}-{name}", ""), WORDS[name], 0, 1_000_000)
@@ -64,8 +66,14 @@ def plans(request: HttpRequest, member: Membership) -> HttpResponse:
         made = actions.create(member, journey, request.POST.get("name", ""), start, given)
         return redirect("plan", member.project_id, made.pk)
     rows = [_row(found) for found in queries.plans(member)]
-    starts = [(each, [(name, WORDS[name], default) for name, default in each.asks]) for each in STARTS]
-    return render(request, "plans/list.html", {"rows": rows, "journeys": journeys.journeys(member), "starts": starts})
+    starts = [
+        (each, [(name, WORDS[name], default) for name, default in each.asks]) for each in STARTS
+    ]
+    return render(
+        request,
+        "plans/list.html",
+        {"rows": rows, "journeys": journeys.journeys(member), "starts": starts},
+    )
 
 
 def _row(found: LoadPlan) -> dict[str, object]:
@@ -75,7 +83,12 @@ def _row(found: LoadPlan) -> dict[str, object]:
         follows = queries.follows_of(found, core)
     except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
-    return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
+    return {
+        "plan": found,
+        "core": core,
+        "users": follows.users if follows else None,
+        "follows": follows,
+    }
 
 
 def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> dict[str, object]:
@@ -90,9 +103,16 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
     known = environments(member)
     lost = core.environment not in {each.key for each in known}
     if lost:
-        problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
+        problems = [
+            *problems,
+            f"The environment '{core.environment}' is not in this project any more; choose "
+            "another.",
+        ]
     gone = [key for key in core.personas if not personas.personas(member).filter(key=key).exists()]
-    problems = [*problems, *(f"The persona '{key}' is not in this project any more; choose another." for key in gone)]
+    problems = [
+        *problems,
+        *(f"The persona '{key}' is not in this project any more; choose another." for key in gone),
+    ]
     follows = queries.follows(core, here, scripts)
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
@@ -119,7 +139,10 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         # only the whole page shows these, not what follows from a change of it
         "personas": SimpleLazyObject(known_personas),
         "persona_keys": SimpleLazyObject(lambda: {each.key for each in known_personas()}),
-        "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
+        "drawings": [
+            (each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers))
+            for each in every
+        ],
         "problems": problems,
         "follows": follows,
         "lengths": [
@@ -139,7 +162,11 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "carries": queries.carries(found, follows),
         "cost": member.project.hour_price * core.generators * ends_s / 3600,
         "copy_into": SimpleLazyObject(
-            lambda: [each for each in queries.plans_of_all(member) if each.pk != found.pk] if member.may_edit else []
+            lambda: (
+                [each for each in queries.plans_of_all(member) if each.pk != found.pk]
+                if member.may_edit
+                else []
+            )
         ),
         "doubts": [
             *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
@@ -148,7 +175,9 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "objectives": SimpleLazyObject(
             lambda: objectives()[: len(objectives()) if all_open else objective_fields.OPEN]
         ),
-        "folded": SimpleLazyObject(lambda: [] if all_open else objectives()[objective_fields.OPEN :]),
+        "folded": SimpleLazyObject(
+            lambda: [] if all_open else objectives()[objective_fields.OPEN :]
+        ),
         "folded_from": objective_fields.OPEN + 1,
         "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
@@ -171,7 +200,11 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             problem, status = str(wrong), 422
         context = _context(member, found)
         typed = (
-            {key: values for key, values in request.POST.lists() if key not in ("parent", "csrfmiddlewaretoken")}
+            {
+                key: values
+                for key, values in request.POST.lists()
+                if key not in ("parent", "csrfmiddlewaretoken")
+            }
             if problem
             else {}
         )
@@ -180,7 +213,10 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             answer["HX-Refresh"] = "true"
             return answer
         return render(
-            request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status
+            request,
+            "plans/_plan.html",
+            {**context, "problem": problem, "typed": typed, "swap": True},
+            status=status,
         )
     all_open = request.GET.get("open") == "objectives"
     return render(request, "plans/plan.html", _context(member, found, all_open=all_open))
@@ -194,9 +230,13 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     if request.method == "POST":
         shown = request.POST.get("text", "")
         try:
-            if request.POST.get("once"):  # looked at here, so that what can't be taken stays, and then used there
+            if request.POST.get(
+                "once"
+            ):  # looked at here, so that what can't be taken stays, and then used there
                 actions.read_text(found, shown)
-                return HttpResponseRedirect(reverse("preflight", args=[member.project_id, pk]), preserve_request=True)
+                return HttpResponseRedirect(
+                    reverse("preflight", args=[member.project_id, pk]), preserve_request=True
+                )
             actions.take_text(member, found, request.POST.get("parent", ""), shown)
             return redirect("plan", member.project_id, pk)
         except Stale as stale:
@@ -231,19 +271,29 @@ def copy_crowd(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpR
 
 @member_view(post="engineer")
 def mend(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """Mends what is odd about shares (locked rows stay as they are) or about a journey of the plan."""
+    """Mends what is odd about shares (locked rows stay as they are) or about a journey of the
+    plan.
+    """
     found = queries.plan(member, pk)
     what, _, key = request.POST.get("what", "").partition(":")
     if key:
         journey = journeys.journeys(member).filter(key=key).first()
         if journey is None:
-            raise DynamikosError(f"The journey '{key}' is not in this project any more; choose another.")
+            raise DynamikosError(
+                f"The journey '{key}' is not in this project any more; choose another."
+            )
         if what == "unrehearsed":
             place = queries.content(found).environment
-            return redirect("rehearsal", member.project_id, rehearse(member, journey, environment=place, rounds=2).pk)
+            return redirect(
+                "rehearsal",
+                member.project_id,
+                rehearse(member, journey, environment=place, rounds=2).pk,
+            )
         check_bare(member, journey)
         return redirect("plan", member.project_id, pk)
-    core = mended(queries.content(found), request.POST.get("what", ""), request.POST.getlist("lock"))
+    core = mended(
+        queries.content(found), request.POST.get("what", ""), request.POST.getlist("lock")
+    )
     changes = {"journey": core.journey, "profile": core.profile, "crowds": core.crowds}
     actions.change(member, found, token(found.head), **changes)
     return redirect("plan", member.project_id, pk)
@@ -251,9 +301,15 @@ def mend(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
 @member_view(post="engineer")
 def sheet(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """A pasted sheet: first its columns are matched, then its rows are taken for those of the first crowd."""
+    """A pasted sheet: first its columns are matched, then its rows are taken for those of the first
+    crowd.
+    """
     found, typed = queries.plan(member, pk), request.POST.get("sheet", "")
-    context: dict[str, object] = {"plan": found, "typed": typed, "whats": [(what, TITLES[what]) for what in WHATS]}
+    context: dict[str, object] = {
+        "plan": found,
+        "typed": typed,
+        "whats": [(what, TITLES[what]) for what in WHATS],
+    }
     try:
         read = read_sheet(typed)
         columns = guessed(read)
@@ -270,7 +326,9 @@ def sheet(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
                 actions.change(member, found, token(found.head), **changes)
                 return redirect("plan", member.project_id, pk)
             context.update({"taken": taken, "wrong": taken.wrong})
-        matched = [(at, name, [row[at] for row in read.rows[:5]]) for at, name in enumerate(read.head)]
+        matched = [
+            (at, name, [row[at] for row in read.rows[:5]]) for at, name in enumerate(read.head)
+        ]
         context.update({"read": read, "matched": matched, "columns": columns})
     except DynamikosError as problem:
         return render(request, "plans/sheet.html", {**context, "problem": str(problem)}, status=422)
@@ -292,7 +350,9 @@ def suggest(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = queries.plan(member, pk)
     factor = number(request.POST.get("factor", "1.5"), "Factor", 0.1, 100)
     made = suggestions(found, request.POST.get("source", ""), factor)
-    actions.change(member, found, token(found.head), objectives=(*queries.content(found).objectives, *made))
+    actions.change(
+        member, found, token(found.head), objectives=(*queries.content(found).objectives, *made)
+    )
     return redirect("plan", member.project_id, pk)
 
 

@@ -1,4 +1,6 @@
-"""The one gate: who may see and change what. Every view of a project passes through `member_view`."""
+"""The one gate: who may see and change what. Every view of a project passes through
+`member_view`.
+"""
 
 import functools
 import uuid
@@ -32,21 +34,28 @@ def membership(account: Any, project: uuid.UUID) -> Membership:
 def require(member: Membership, role: str) -> None:
     if RANK[member.role] < RANK[role]:
         raise PermissionDenied(
-            f"This needs the role {role}; yours is {member.role}. Ask an owner of “{member.project}”."
+            f"This needs the role {role}; yours is {member.role}. Ask an owner of "
+            f"“{member.project}”."
         )
 
 
-def member_view(*, get: str = "", post: str = "", any_signs: bool = False) -> Callable[[View], View]:
-    """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method that is not named is
-    answered 405. With `any_signs` it is given those that can't be kept, too, and says where they are.
+def member_view(
+    *, get: str = "", post: str = "", any_signs: bool = False
+) -> Callable[[View], View]:
+    """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method
+    that is not named is answered 405. With `any_signs` it is given those that can't be kept, too,
+    and says where they are.
 
-    GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every address.
+    GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every
+    address.
     """
     roles = {method: role for method, role in (("GET", get), ("HEAD", get), ("POST", post)) if role}
 
     def wrap(view: View) -> View:
         @functools.wraps(view)
-        def inner(request: HttpRequest, project: uuid.UUID, *args: Any, **kwargs: Any) -> HttpResponseBase:
+        def inner(
+            request: HttpRequest, project: uuid.UUID, *args: Any, **kwargs: Any
+        ) -> HttpResponseBase:
             if not request.user.is_authenticated:
                 return redirect_to_login(request.get_full_path())
             member = membership(request.user, project)
@@ -74,5 +83,9 @@ async def stream_member(request: HttpRequest, project: uuid.UUID) -> Membership:
 def note(member: Membership, what: str, subject: str, **detail: Any) -> None:
     """A line in the append-only event table."""
     Event.objects.create(
-        project=member.project, account=member.account, what=what, subject=subject[:200], detail=detail
+        project=member.project,
+        account=member.account,
+        what=what,
+        subject=subject[:200],
+        detail=detail,
     )

@@ -14,10 +14,14 @@ from dynamikos.web.projects.models import Membership, Project
 def create_project(account: Account, name: str) -> Membership:
     """A new project; its maker is its owner. Raises DynamikosError for an empty name."""
     if settings.PROJECTS_BY == "administrators" and not account.is_staff:
-        raise PermissionDenied("In this installation administrators make projects; ask one of them.")
+        raise PermissionDenied(
+            "In this installation administrators make projects; ask one of them."
+        )
     name = name.strip()[:120]
     if not name:
-        raise DynamikosError("A project needs a name: type one, such as the application under test.")
+        raise DynamikosError(
+            "A project needs a name: type one, such as the application under test."
+        )
     project = Project.objects.create(name=name)
     member = Membership.objects.create(project=project, account=account, role=Membership.Role.OWNER)
     note(member, "project created", name)
@@ -30,19 +34,24 @@ def set_member(member: Membership, username: str, role: str) -> None:
     account = Account.objects.filter(username=username.strip()).first()
     if account is None:
         raise DynamikosError(
-            f"There is no account '{username}'. Accounts are made with ./dynamikos shell; check the spelling."
+            f"There is no account '{username}'. Accounts are made with ./dynamikos shell; check "
+            "the spelling."
         )
     if role not in Membership.Role.values:
         raise DynamikosError(f"'{role}' is not a role; choose reader, engineer or owner.")
     if role != Membership.Role.OWNER:
         _keeps_an_owner(member, account)
-    Membership.objects.update_or_create(project=member.project, account=account, defaults={"role": role})
+    Membership.objects.update_or_create(
+        project=member.project, account=account, defaults={"role": role}
+    )
     note(member, "member changed", username, role=role)
 
 
 @transaction.atomic
 def remove_member(member: Membership, username: str) -> None:
-    """Takes an account out of the project; what it did stays with its name. Only owners may; the last owner stays."""
+    """Takes an account out of the project; what it did stays with its name. Only owners may; the
+    last owner stays.
+    """
     require(member, "owner")
     found = (
         Membership.objects.filter(project=member.project, account__username=username.strip())
@@ -50,7 +59,9 @@ def remove_member(member: Membership, username: str) -> None:
         .first()
     )
     if found is None:
-        raise DynamikosError(f"'{username}' is not a member of this project any more; reload the page.")
+        raise DynamikosError(
+            f"'{username}' is not a member of this project any more; reload the page."
+        )
     if found.role == Membership.Role.OWNER:
         _keeps_an_owner(member, found.account)
     found.delete()

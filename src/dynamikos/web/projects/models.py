@@ -49,7 +49,9 @@ class Membership(models.Model):
 
 
 class Event(models.Model):
-    """Who did what to what, when. Append-only: the web's database role can't change or delete one."""
+    """Who did what to what, when. Append-only: the web's database role can't change or delete
+    one.
+    """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="events")
     account = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
@@ -63,7 +65,9 @@ class Event(models.Model):
 
 
 class Revision(models.Model):
-    """Canonical JSON of a core value with its parent. `subject` is the journey or plan it belongs to."""
+    """Canonical JSON of a core value with its parent. `subject` is the journey or plan it
+    belongs to.
+    """
 
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     subject = models.UUIDField(db_index=True)
@@ -75,13 +79,17 @@ class Revision(models.Model):
     author = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
-    label = models.CharField(max_length=200, blank=True)  # what was edited, for folding and for undo
+    label = models.CharField(
+        max_length=200, blank=True
+    )  # what was edited, for folding and for undo
     # of the browser it was made in: another tab does not fold into it
     tab = models.CharField(max_length=16, blank=True)
     used = models.BooleanField(default=False)  # frozen into a run or rehearsal: never folded into
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["subject", "number"], name="revision_number")]
+        constraints = [
+            models.UniqueConstraint(fields=["subject", "number"], name="revision_number")
+        ]
 
 
 class Revised(models.Model):

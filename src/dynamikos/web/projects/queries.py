@@ -8,12 +8,20 @@ from dynamikos.web.projects.models import Event, Membership
 
 
 def memberships_of(account: Account) -> QuerySet[Membership]:
-    return Membership.objects.filter(account=account).select_related("project").order_by("project__name")
+    return (
+        Membership.objects.filter(account=account)
+        .select_related("project")
+        .order_by("project__name")
+    )
 
 
 def others_of(member: Membership) -> QuerySet[Membership]:
     """Of the same account, in other projects that it may change."""
-    return memberships_of(member.account).exclude(role=Membership.Role.READER).exclude(project=member.project)
+    return (
+        memberships_of(member.account)
+        .exclude(role=Membership.Role.READER)
+        .exclude(project=member.project)
+    )
 
 
 def other_of(member: Membership, project: str) -> Membership | None:
@@ -27,7 +35,11 @@ def other_of(member: Membership, project: str) -> Membership | None:
 
 
 def members(member: Membership) -> QuerySet[Membership]:
-    return Membership.objects.filter(project=member.project).select_related("account").order_by("account__username")
+    return (
+        Membership.objects.filter(project=member.project)
+        .select_related("account")
+        .order_by("account__username")
+    )
 
 
 def events(member: Membership) -> QuerySet[Event]:

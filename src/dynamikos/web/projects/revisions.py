@@ -27,7 +27,8 @@ class Stale(DynamikosError):
         self.head = head
         who = head.author.get_username() if head.author else "somebody"
         super().__init__(
-            f"This changed meanwhile: revision {head.number} by {who} is newer than the one your change was made on. "
+            f"This changed meanwhile: revision {head.number} by {who} is newer than the one your "
+            "change was made on. "
             "Your change is kept below; reload to see the newest and make it again there."
         )
 
@@ -37,7 +38,8 @@ class Unreadable(DynamikosError):
 
     def __init__(self, revision: Revision, why: str) -> None:
         super().__init__(
-            f"Revision {revision.number} can't be read: {why}. It is kept as it is; go back to an earlier one with Undo"
+            f"Revision {revision.number} can't be read: {why}. It is kept as it is; go back to an "
+            "earlier one with Undo"
             " or under Revisions."
         )
 
@@ -48,7 +50,9 @@ def token(revision: Revision | None) -> str:
 
 
 def value_of(revision: Revision, kind: VersionedCodec[T]) -> T:
-    """The core value a revision holds. Raises Unreadable for one that can't be read: nothing else is harmed by it."""
+    """The core value a revision holds. Raises Unreadable for one that can't be read: nothing else
+    is harmed by it.
+    """
     try:
         return kind.read(bytes(revision.document))
     except Unfit as problem:
@@ -65,8 +69,9 @@ def save(
     parent: str,
     label: str = "",
 ) -> Revision:
-    """A new head for `value`, a document of `kind`, on the revision `parent` names. Folds into the head when it is the
-    same edit in the same spell: `label` is the form and, after a colon, what was changed in it.
+    """A new head for `value`, a document of `kind`, on the revision `parent` names. Folds into the
+    head when it is the same edit in the same spell: `label` is the form and, after a colon, what
+    was changed in it.
 
     Raises Stale. An unchanged value returns the head as it is.
     """
@@ -85,11 +90,26 @@ def save(
         and head.tab == this_tab()
         and head.changed_at > spell
     )
-    folds = same_page and head is not None and head.label == label and not head.used and not head.children.exists()
-    # a form saves itself as it is typed in: its next save may leave before the answer to the last one came back
-    same_form = same_page and head is not None and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
+    folds = (
+        same_page
+        and head is not None
+        and head.label == label
+        and not head.used
+        and not head.children.exists()
+    )
+    # a form saves itself as it is typed in: its next save may leave before the answer to the last
+    # one came back
+    same_form = (
+        same_page
+        and head is not None
+        and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
+    )
     if parent != token(head) and not same_form:
-        raise Stale(head) if head is not None else DynamikosError("This was deleted meanwhile; reload the page.")
+        raise (
+            Stale(head)
+            if head is not None
+            else DynamikosError("This was deleted meanwhile; reload the page.")
+        )
     if head is not None and head.sha256 == sha:
         return head
     if folds and head is not None:

@@ -27,11 +27,20 @@ IMPORT_S, IMPORT_MB = 300.0, 4000
 
 
 def import_har(
-    member: Membership, data: bytes, file_name: str, progress: Callable[[float], None] = lambda share: None
+    member: Membership,
+    data: bytes,
+    file_name: str,
+    progress: Callable[[float], None] = lambda share: None,
 ) -> Recording:
-    """A HAR file's exchanges as an untouched recording. Raises ImportRefused; then nothing is stored."""
+    """A HAR file's exchanges as an untouched recording. Raises ImportRefused; then nothing is
+    stored.
+    """
     read = workers.call(
-        "har", data, seconds=IMPORT_S, memory_mb=IMPORT_MB, progress=lambda share: progress(0.7 * share)
+        "har",
+        data,
+        seconds=IMPORT_S,
+        memory_mb=IMPORT_MB,
+        progress=lambda share: progress(0.7 * share),
     )
     core = msgspec.msgpack.decode(read, type=ReadRecording)
     total = len(core.bodies)
@@ -53,7 +62,12 @@ def import_har(
                     progress(0.7 + 0.3 * number / total)
                 yield made.pk, number, body
 
-        copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows())
+        copy_rows(
+            "recordings_recordedexchange",
+            ["recording_id", "number", "body"],
+            ["uuid", "int4", "bytea"],
+            rows(),
+        )
         note(member, "recording imported", file_name, exchanges=total)
     return made
 
@@ -64,7 +78,9 @@ def paste(member: Membership, text: str, name: str) -> Recording:
     Raises ImportRefused.
     """
     if not text.strip():
-        raise ImportRefused("Nothing was pasted: copy requests as cURL in the browser's network panel first.")
+        raise ImportRefused(
+            "Nothing was pasted: copy requests as cURL in the browser's network panel first."
+        )
     read = workers.call("curl", msgspec.msgpack.encode((text, time.time_ns() // 1000)), seconds=10)
     core = msgspec.msgpack.decode(read, type=ReadRecording)
     with transaction.atomic():
@@ -77,7 +93,12 @@ def paste(member: Membership, text: str, name: str) -> Recording:
             imported_by=member.account,
         )
         rows = ((made.pk, number, body) for number, body in enumerate(core.bodies))
-        copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows)
+        copy_rows(
+            "recordings_recordedexchange",
+            ["recording_id", "number", "body"],
+            ["uuid", "int4", "bytea"],
+            rows,
+        )
         note(member, "requests pasted", made.name, exchanges=len(core.bodies))
     return made
 
@@ -94,12 +115,21 @@ def import_several(
     for number, (data, name) in enumerate(files):
         begun = number / len(files)
         try:
-            made.append(import_har(member, data, name, lambda share, begun=begun: progress(begun + share / len(files))))  # type: ignore[misc]
+            made.append(
+                import_har(
+                    member,
+                    data,
+                    name,
+                    lambda share, begun=begun: progress(begun + share / len(files)),
+                )
+            )  # type: ignore[misc]
         except DynamikosError as problem:
             raise (
                 problem
                 if len(files) == 1
-                else ImportRefused(f"{name}: {problem} Nothing of the {len(files)} files was taken in.")
+                else ImportRefused(
+                    f"{name}: {problem} Nothing of the {len(files)} files was taken in."
+                )
             ) from problem
     return made
 
@@ -121,7 +151,9 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
     Raises DynamikosError.
     """
     if kind not in Session.Kind.values:
-        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway, proxy, device or browser.")
+        raise DynamikosError(
+            f"'{kind}' is not a way to record; choose doorway, proxy, device or browser."
+        )
     targets = []
     for line in addresses.replace(",", "\n").split("\n"):
         line = line.strip()
@@ -131,7 +163,8 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
         parts = urlsplit(line)
         if parts.fragment:
             raise DynamikosError(
-                f"'{line}': what follows # stays in the browser; give the address without it and go there once it is"
+                f"'{line}': what follows # stays in the browser; give the address without it and "
+                "go there once it is"
                 " open."
             )
         origin = f"{parts.scheme}://{parts.netloc}"
@@ -144,7 +177,9 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
         if origin not in targets:
             targets.append(origin)
     if not targets:
-        raise DynamikosError("Where is the application? Give its address, such as http://127.0.0.1:8470.")
+        raise DynamikosError(
+            "Where is the application? Give its address, such as http://127.0.0.1:8470."
+        )
     made = Recording.objects.create(
         project=member.project,
         name=(name.strip() or f"Recorded on {urlsplit(targets[0]).netloc}")[:160],
@@ -172,16 +207,27 @@ def mark(session_id: uuid.UUID, name: str, part: str, from_us: int = 0, to_us: i
     if not name:
         raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
     if part not in PARTS:
-        raise DynamikosError(f"'{part}' is not a part of a journey; choose from {', '.join(PARTS)}.")
+        raise DynamikosError(
+            f"'{part}' is not a part of a journey; choose from {', '.join(PARTS)}."
+        )
     session = Session.objects.select_for_update().get(pk=session_id)
     marks = sorted(session.marks, key=lambda each: each["at_us"])
-    made: dict[str, Any] = {"at_us": from_us or time.time_ns() // 1000, "name": name[:120], "part": part}
+    made: dict[str, Any] = {
+        "at_us": from_us or time.time_ns() // 1000,
+        "name": name[:120],
+        "part": part,
+    }
     if to_us > made["at_us"]:
         before = [each for each in marks if each["at_us"] <= to_us]
-        after = {**before[-1], "at_us": to_us} if before else {"at_us": to_us, "name": "Not named", "part": "rounds"}
+        after = (
+            {**before[-1], "at_us": to_us}
+            if before
+            else {"at_us": to_us, "name": "Not named", "part": "rounds"}
+        )
         marks = [each for each in marks if not made["at_us"] <= each["at_us"] <= to_us] + [after]
     session.marks = sorted(
-        [*[each for each in marks if each["at_us"] != made["at_us"]], made], key=lambda each: each["at_us"]
+        [*[each for each in marks if each["at_us"] != made["at_us"]], made],
+        key=lambda each: each["at_us"],
     )
     session.save(update_fields=["marks"])
     return session
@@ -214,7 +260,9 @@ def control(member: Membership, session_id: uuid.UUID, what: str) -> Session:
 
 
 def _drop_last(found: Recording) -> None:
-    """The last page or call, and the resources that came after it; what that means is said with the recording."""
+    """The last page or call, and the resources that came after it; what that means is said with the
+    recording.
+    """
     from dynamikos.core.exchanges.resources import is_static
     from dynamikos.web.recordings.queries import unpack
 
@@ -223,11 +271,13 @@ def _drop_last(found: Recording) -> None:
         row.delete()
         if not is_static(exchange):
             said = (
-                f"{exchange.sent.method} {urlsplit(exchange.sent.url).path} was dropped with all that its answer issued"
+                f"{exchange.sent.method} {urlsplit(exchange.sent.url).path} was dropped with all "
+                "that its answer issued"
             )
             found.remarks = [
                 *found.remarks,
-                f"{said}. If the application sends something of it later, load that page again first.",
+                f"{said}. If the application sends something of it later, load that page again "
+                "first.",
             ]
             found.save(update_fields=["remarks"])
             break

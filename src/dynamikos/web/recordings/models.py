@@ -42,7 +42,9 @@ class Session(models.Model):
         ENDED = "ended"
         REFUSED = "refused"
 
-    recording = models.OneToOneField(Recording, on_delete=models.CASCADE, primary_key=True, related_name="session")
+    recording = models.OneToOneField(
+        Recording, on_delete=models.CASCADE, primary_key=True, related_name="session"
+    )
     kind = models.CharField(max_length=10, choices=Kind.choices)
     targets = models.JSONField()  # origins
     name = models.CharField(max_length=60)  # the doorway's host name
@@ -72,5 +74,7 @@ class RecordedExchange(models.Model):
     body = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["recording", "number"], name="exchange_number")]
+        constraints = [
+            models.UniqueConstraint(fields=["recording", "number"], name="exchange_number")
+        ]
         ordering = ["number"]

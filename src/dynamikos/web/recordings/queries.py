@@ -44,13 +44,17 @@ def exchange(recording_id: uuid.UUID, number: int) -> Exchange | None:
 
 
 def as_core(found: Recording) -> CoreRecording:
-    """The whole recording as a core value. Its exchanges are numbered by their place in it, as they are stored and as
-    journeys refer to them; what number they had in a file is forgotten here.
+    """The whole recording as a core value. Its exchanges are numbered by their place in it, as they
+    are stored and as journeys refer to them; what number they had in a file is forgotten here.
     """
     bodies = found.exchanges.order_by("number").values_list("body", flat=True)
-    exchanges = tuple(replace(unpack(bytes(body)), entry=number) for number, body in enumerate(bodies))
+    exchanges = tuple(
+        replace(unpack(bytes(body)), entry=number) for number, body in enumerate(bodies)
+    )
     session = Session.objects.filter(recording=found).first()
-    marks = tuple(msgspec.convert(each, Mark) for each in session.marks) if session is not None else ()
+    marks = (
+        tuple(msgspec.convert(each, Mark) for each in session.marks) if session is not None else ()
+    )
     return CoreRecording(exchanges=exchanges, pages=found.pages, creator=found.creator, marks=marks)
 
 
@@ -69,18 +73,24 @@ class Tick:
 
 @dataclass(frozen=True, slots=True)
 class Strip:
-    """A recording as drawn: ticks, named stretches (x, width, name, part), the first and last instant in µs."""
+    """A recording as drawn: ticks, named stretches (x, width, name, part), the first and last
+    instant in µs.
+    """
 
     ticks: list[Tick]
     stretches: list[tuple[float, float, str, str]]
     from_us: int
     to_us: int
-    newest: list[tuple[Exchange, list[Exchange]]]  # pages and calls, each with the resources it embeds
+    newest: list[
+        tuple[Exchange, list[Exchange]]
+    ]  # pages and calls, each with the resources it embeds
 
 
 def strip(session: Session) -> Strip:
     """The time strip of a session so far; resources of pages are short ticks."""
-    exchanges = [unpack(bytes(body)) for body in session.recording.exchanges.values_list("body", flat=True)]
+    exchanges = [
+        unpack(bytes(body)) for body in session.recording.exchanges.values_list("body", flat=True)
+    ]
     if not exchanges:
         return Strip([], [], 0, 0, [])
     begin = min(each.started_us for each in exchanges)
@@ -96,7 +106,9 @@ def strip(session: Session) -> Strip:
             "html" in kind or "json" in kind or each.sent.method != "GET" or not is_static(each)
         )
         bad = each.answer is None or each.answer.status >= 400
-        ticks.append(Tick(x(each.started_us), 34 if page else 12, bad, f"{each.sent.method} {each.sent.url}"))
+        ticks.append(
+            Tick(x(each.started_us), 34 if page else 12, bad, f"{each.sent.method} {each.sent.url}")
+        )
     marks = sorted(session.marks, key=lambda mark: mark["at_us"])
     stretches = []
     for number, mark in enumerate(marks):

@@ -11,6 +11,10 @@ urlpatterns = [
     path("p/<uuid:project>/recordings/<uuid:pk>/results", views.results, name="recording-results"),
     path("p/<uuid:project>/recordings/<uuid:pk>/mark", views.mark, name="recording-mark"),
     path("p/<uuid:project>/recordings/<uuid:pk>/control", views.control, name="recording-control"),
-    path("p/<uuid:project>/recordings/<uuid:pk>/authority.pem", views.authority, name="recording-authority"),
+    path(
+        "p/<uuid:project>/recordings/<uuid:pk>/authority.pem",
+        views.authority,
+        name="recording-authority",
+    ),
     path("p/<uuid:project>/recordings/<uuid:pk>/stream", views.stream, name="recording-stream"),
 ]

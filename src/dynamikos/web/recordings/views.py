@@ -21,8 +21,8 @@ from dynamikos.web.ui.uploads import several_uploaded
 
 @member_view(post="engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
-    """One HAR file, or several recordings of one journey at once: the first makes it, the others are its further
-    evidence.
+    """One HAR file, or several recordings of one journey at once: the first makes it, the others
+    are its further evidence.
     """
     files = several_uploaded(request, "a HAR file")
     address = reverse("journeys", args=[member.project_id])
@@ -41,7 +41,12 @@ def paste(request: HttpRequest, member: Membership) -> HttpResponse:
     try:
         made = actions.paste(member, request.POST.get("text", ""), request.POST.get("name", ""))
     except DynamikosError as wrong:
-        return render(request, "recordings/refused.html", {"problem": str(wrong), "pasted": request.POST}, status=422)
+        return render(
+            request,
+            "recordings/refused.html",
+            {"problem": str(wrong), "pasted": request.POST},
+            status=422,
+        )
     return redirect(f"{reverse('journeys', args=[member.project_id])}/from/{made.pk}")
 
 
@@ -51,15 +56,21 @@ def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     found = queries.recording(member, pk)
     core = queries.as_core(found)
     name = (
-        "".join(c if c.isalnum() or c in "-_" else "-" for c in found.name.removesuffix(".har")).strip("-")
+        "".join(
+            c if c.isalnum() or c in "-_" else "-" for c in found.name.removesuffix(".har")
+        ).strip("-")
         or "recording"
     )
     headers = {"Content-Disposition": f'attachment; filename="{name}.har"'}
-    return HttpResponse(write_har(core.exchanges, core.pages), content_type="application/json", headers=headers)
+    return HttpResponse(
+        write_har(core.exchanges, core.pages), content_type="application/json", headers=headers
+    )
 
 
 def _session(member: Membership, pk: uuid.UUID) -> Session:
-    return get_object_or_404(Session.objects.select_related("recording"), recording__project=member.project, pk=pk)
+    return get_object_or_404(
+        Session.objects.select_related("recording"), recording__project=member.project, pk=pk
+    )
 
 
 @member_view(post="engineer")
@@ -67,10 +78,18 @@ def record(request: HttpRequest, member: Membership) -> HttpResponse:
     """Begins a recording by doorway or proxy."""
     try:
         made = actions.begin(
-            member, request.POST.get("kind", ""), request.POST.get("targets", ""), request.POST.get("name", "")
+            member,
+            request.POST.get("kind", ""),
+            request.POST.get("targets", ""),
+            request.POST.get("name", ""),
         )
     except DynamikosError as wrong:
-        return render(request, "recordings/refused.html", {"problem": str(wrong), "typed": request.POST}, status=422)
+        return render(
+            request,
+            "recordings/refused.html",
+            {"problem": str(wrong), "typed": request.POST},
+            status=422,
+        )
     return redirect("recording-live", member.project_id, made.pk)
 
 
@@ -107,10 +126,16 @@ def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
     try:
         actions.mark(
-            session.pk, request.POST.get("name", ""), request.POST.get("part", ""), number("from"), number("to")
+            session.pk,
+            request.POST.get("name", ""),
+            request.POST.get("part", ""),
+            number("from"),
+            number("to"),
         )
     except DynamikosError as wrong:
-        return render(request, "recordings/live.html", _context(member, session, str(wrong)), status=422)
+        return render(
+            request, "recordings/live.html", _context(member, session, str(wrong)), status=422
+        )
     return redirect("recording-live", member.project_id, pk)
 
 
@@ -121,7 +146,9 @@ def control(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     try:
         actions.control(member, session.pk, what)
     except DynamikosError as wrong:
-        return render(request, "recordings/live.html", _context(member, session, str(wrong)), status=422)
+        return render(
+            request, "recordings/live.html", _context(member, session, str(wrong)), status=422
+        )
     if what == "stop" and session.recording.exchanges.exists():
         return redirect(f"{reverse('journeys', args=[member.project_id])}/from/{session.pk}")
     return redirect("recording-live", member.project_id, pk)

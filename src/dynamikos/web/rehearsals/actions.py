@@ -47,8 +47,9 @@ def ask(
     environment: str = "",
     rounds: int = 1,
 ) -> Rehearsal:
-    """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row
-    number `row` of its data (0: any), in the environment with a key ("": the first).
+    """A rehearsal of the head revision, from step `start`, halting before `until`, as user number
+    `user`, with row number `row` of its data (0: any), in the environment with a key ("": the
+    first).
 
     Raises DynamikosError for what would make it senseless.
     """
@@ -62,7 +63,8 @@ def ask(
     place = named(member.project, environment)
     if place is None or not place.targets.exists():
         raise DynamikosError(
-            "No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent."
+            "No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was "
+            "sent."
         )
     generator = for_one_user()
     turn = journey.rehearsals.count()
@@ -97,15 +99,17 @@ def ask(
         made.secrets = box(secrets, bytes(generator.public_key)) if secrets else b""
         made.save(force_insert=True)
         note(member, "rehearsal asked", journey.name, number=number)
-        jobs.configure_task("rehearse", queue=generator.queue, allow_unknown=True).defer(rehearsal=str(made.pk))
+        jobs.configure_task("rehearse", queue=generator.queue, allow_unknown=True).defer(
+            rehearsal=str(made.pk)
+        )
     return made
 
 
 def stop(member: Membership, found: Rehearsal) -> None:
     """Asks the generator to end it now; what was exchanged stays."""
-    changed = Rehearsal.objects.filter(pk=found.pk, state__in=before(REHEARSAL, Rehearsal.State.STOPPING)).update(
-        state=Rehearsal.State.STOPPING
-    )
+    changed = Rehearsal.objects.filter(
+        pk=found.pk, state__in=before(REHEARSAL, Rehearsal.State.STOPPING)
+    ).update(state=Rehearsal.State.STOPPING)
     if changed:
         note(member, "rehearsal stopped", found.journey.name, number=found.number)
 
@@ -120,16 +124,20 @@ def take_check(member: Membership, found: Rehearsal, step: str, request: str, ch
 
     def edit(core: CoreJourney) -> CoreJourney:
         _, _, there = find_request(core, step, request)
-        return core if value in there.checks else change_request(core, step, request, checks=(*there.checks, value))
+        return (
+            core
+            if value in there.checks
+            else change_request(core, step, request, checks=(*there.checks, value))
+        )
 
     journey = Journey.objects.get(pk=found.journey_id)
     change(member, journey, token(journey.head), edit, label="")
 
 
 def check_bare(member: Membership, journey: Journey) -> int:
-    """Gives every step that looks at nothing the most telling check that its last answer suggests: that of the newest
-    rehearsal that passed, without one the status that was recorded. How many; raises DynamikosError where there is
-    neither.
+    """Gives every step that looks at nothing the most telling check that its last answer suggests:
+    that of the newest rehearsal that passed, without one the status that was recorded. How many;
+    raises DynamikosError where there is neither.
     """
     core = content(journey)
     passed = journey.rehearsals.filter(state=Rehearsal.State.PASSED).order_by("-number").first()
@@ -138,8 +146,17 @@ def check_bare(member: Membership, journey: Journey) -> int:
     for step in bare_steps(core):
         last = step.requests[-1]
         at = f"{step.step}/{last.request}"
-        row = next((each for each in rows if each.at == at and not each.kept.resource and not _goes_on(each)), None)
-        found = suggestions(passed, rows, row, core) if passed is not None and row is not None else []
+        row = next(
+            (
+                each
+                for each in rows
+                if each.at == at and not each.kept.resource and not _goes_on(each)
+            ),
+            None,
+        )
+        found = (
+            suggestions(passed, rows, row, core) if passed is not None and row is not None else []
+        )
         recorded = landed(journey.recording_id, last.recorded)
         if found:
             chosen.append((step.step, last.request, msgspec.json.decode(found[0][1], type=Check)))
@@ -147,13 +164,16 @@ def check_bare(member: Membership, journey: Journey) -> int:
             chosen.append((step.step, last.request, Check(status=recorded.answer.status)))
     if not chosen:
         raise DynamikosError(
-            f"Nothing is known of the answers of {journey.name} that a check could be made of: rehearse it, then mend"
+            f"Nothing is known of the answers of {journey.name} that a check could be made of: "
+            "rehearse it, then mend"
             " this again, or write a check on its page."
         )
 
     def edit(before: CoreJourney) -> CoreJourney:
         for step, name, check in chosen:
-            before = change_request(before, step, name, checks=(*find_request(before, step, name)[2].checks, check))
+            before = change_request(
+                before, step, name, checks=(*find_request(before, step, name)[2].checks, check)
+            )
         return before
 
     change(member, journey, token(journey.head), edit, label="")
@@ -169,31 +189,38 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
     core: FrozenRun = FROZEN.read(bytes(found.frozen))
     if not core.journey.cleanup:
         raise DynamikosError(
-            "The journey had no clean-up when it was rehearsed: move the steps that undo it to the part “cleanup” and"
+            "The journey had no clean-up when it was rehearsed: move the steps that undo it to the "
+            "part “cleanup” and"
             " rehearse again."
         )
     if not found.over:
         raise DynamikosError("The rehearsal is still under way; stop it or wait for its end first.")
     if found.cleanup in ("asked", "running", "done"):
         raise DynamikosError(
-            "This rehearsal was cleaned up already." if found.cleanup == "done" else "The clean-up is under way."
+            "This rehearsal was cleaned up already."
+            if found.cleanup == "done"
+            else "The clean-up is under way."
         )
     if found.generator is None or not any(each.pk == found.generator.pk for each in living()):
         Rehearsal.objects.filter(pk=found.pk).update(cleanup="gone")
         raise DynamikosError(
-            "The generator that rehearsed is gone, and with it the values to clean up with. Undo by hand what was left"
+            "The generator that rehearsed is gone, and with it the values to clean up with. Undo "
+            "by hand what was left"
             " behind."
         )
     with transaction.atomic():
         Rehearsal.objects.filter(pk=found.pk).update(cleanup="asked")
         note(member, "rehearsal cleaned up", found.journey.name, number=found.number)
-        jobs.configure_task("clean_up", queue=found.generator.queue, allow_unknown=True).defer(rehearsal=str(found.pk))
+        jobs.configure_task("clean_up", queue=found.generator.queue, allow_unknown=True).defer(
+            rehearsal=str(found.pk)
+        )
 
 
 def row_for(
     member: Membership, keys: Collection[str], turn: int, row: int = 0, rounds: int = 1
 ) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """A row of each data set in `keys` (for several `rounds` as many), with what a run freezes of it.
+    """A row of each data set in `keys` (for several `rounds` as many), with what a run freezes
+    of it.
 
     The chosen one, else from the end, so that runs find theirs unused.
     """
@@ -201,7 +228,9 @@ def row_for(
     for found in DataSet.objects.filter(project=member.project, key__in=keys):
         piles.append(datasets.pile(found))
         if row > found.rows:
-            raise DynamikosError(f"{found.key} has {found.rows:,} rows, so there is no row {row:,}.")
+            raise DynamikosError(
+                f"{found.key} has {found.rows:,} rows, so there is no row {row:,}."
+            )
         if not found.rows:
             raise DynamikosError(f"{found.key} has no rows; add one under Data first.")
         at = row - 1 if row else found.rows - 1 - turn % found.rows

@@ -36,7 +36,9 @@ class Rehearsal(models.Model):
     ended_at = models.DateTimeField(null=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["journey", "number"], name="rehearsal_number")]
+        constraints = [
+            models.UniqueConstraint(fields=["journey", "number"], name="rehearsal_number")
+        ]
         ordering = ["-asked_at"]
 
     @property
@@ -56,5 +58,7 @@ class RehearsedExchange(models.Model):
     body = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["rehearsal", "number"], name="rehearsed_number")]
+        constraints = [
+            models.UniqueConstraint(fields=["rehearsal", "number"], name="rehearsed_number")
+        ]
         ordering = ["number"]

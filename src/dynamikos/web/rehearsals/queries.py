@@ -32,13 +32,25 @@ from dynamikos.web.ui.templatetags.figures import plural, us
 from dynamikos.workers.documents import Pair, Seen
 
 QUIET_HEADERS = frozenset(
-    {"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"}
+    {
+        "date",
+        "age",
+        "expires",
+        "last-modified",
+        "etag",
+        "server",
+        "x-request-id",
+        "content-length",
+        "set-cookie",
+    }
 )
 
 
 @dataclass(frozen=True, slots=True)
 class Replayed:
-    """One exchange as replayed, beside the recorded one if there is one. `differences` are sentences."""
+    """One exchange as replayed, beside the recorded one if there is one. `differences` are
+    sentences.
+    """
 
     number: int
     kept: KeptExchange
@@ -48,7 +60,8 @@ class Replayed:
     @property
     def is_page(self) -> bool:
         return any(
-            name.lower() == "content-type" and "html" in value.lower() for name, value in self.kept.headers
+            name.lower() == "content-type" and "html" in value.lower()
+            for name, value in self.kept.headers
         ) and bool(self.kept.body)
 
     @property
@@ -63,7 +76,9 @@ class Replayed:
 
 def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
     return get_object_or_404(
-        Rehearsal.objects.select_related("journey__recording", "revision"), pk=pk, journey__project=member.project
+        Rehearsal.objects.select_related("journey__recording", "revision"),
+        pk=pk,
+        journey__project=member.project,
     )
 
 
@@ -72,18 +87,24 @@ def frozen(found: Rehearsal) -> FrozenRun:
     try:
         return FROZEN.read(bytes(found.frozen))
     except Unfit as problem:
-        raise DynamikosError(f"Rehearsal {found.number} can't be shown: {problem}. It is kept as it is.") from problem
+        raise DynamikosError(
+            f"Rehearsal {found.number} can't be shown: {problem}. It is kept as it is."
+        ) from problem
 
 
 def unproven(journey: Journey, core: CoreJourney) -> str:
-    """Why nothing shows yet that `core`, the head revision, holds for more than one round; "" when a rehearsal of two
-    rounds passed.
+    """Why nothing shows yet that `core`, the head revision, holds for more than one round; "" when
+    a rehearsal of two rounds passed.
     """
     made = journey.rehearsals.filter(revision=journey.head).order_by("-number")
     over = [each for each in made[:20] if each.over]
     whole = core.active(cleanup=True)
     for each in over:
-        if each.state == Rehearsal.State.PASSED and each.rounds > 1 and frozen(each).journey == whole:
+        if (
+            each.state == Rehearsal.State.PASSED
+            and each.rounds > 1
+            and frozen(each).journey == whole
+        ):
             return ""
     if not over:
         return "It was not rehearsed since it was last changed."
@@ -103,7 +124,9 @@ def replayed(found: Rehearsal) -> list[Replayed]:
             recorded = exchange(found.journey.recording_id, kept.recorded)
         made.append((number, kept, recorded))
     told = differences(found, made)
-    return [Replayed(number, kept, recorded, told.get(number, [])) for number, kept, recorded in made]
+    return [
+        Replayed(number, kept, recorded, told.get(number, [])) for number, kept, recorded in made
+    ]
 
 
 # what a browser would fetch or follow without asking, whatever the policy says
@@ -125,7 +148,9 @@ def without_hints(page: str) -> str:
 
 
 def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
-    """(body, whether it is HTML) of a replayed exchange, without hints that make a browser fetch ahead."""
+    """(body, whether it is HTML) of a replayed exchange, without hints that make a browser fetch
+    ahead.
+    """
     body = found.exchanges.filter(number=number).values_list("body", flat=True).first()
     if body is None:
         return None
@@ -146,9 +171,17 @@ def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
     answer = None
     if kept.status:
         answer = Answer(
-            status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes
+            status=kept.status,
+            headers=tuple(kept.headers),
+            body=kept.body.encode(),
+            size_bytes=kept.size_bytes,
         )
-    sent = Sent(method=kept.method, url=kept.url, headers=tuple(kept.sent_headers), body=kept.sent_body.encode())
+    sent = Sent(
+        method=kept.method,
+        url=kept.url,
+        headers=tuple(kept.sent_headers),
+        body=kept.sent_body.encode(),
+    )
     parts = {f"{name}_us": value for name, value in kept.parts_us.items()}
     timings = Timings(**parts) if parts else Timings(wait_us=kept.duration_us)
     return Exchange(
@@ -165,9 +198,11 @@ _told: dict[tuple[uuid.UUID, int], list[str]] = {}  # what was compared does not
 MOST_TOLD = 5_000
 
 
-def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchange | None]]) -> dict[int, list[str]]:
-    """By number, why an exchange looks different from the recording, in sentences: compared in a worker, each once.
-    Nothing where there is no recorded answer to compare with.
+def differences(
+    found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchange | None]]
+) -> dict[int, list[str]]:
+    """By number, why an exchange looks different from the recording, in sentences: compared in a
+    worker, each once. Nothing where there is no recorded answer to compare with.
     """
     new = [
         (number, kept, each.answer)
@@ -177,20 +212,30 @@ def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchan
     if new:
         try:
             told = compared([(kept, recorded) for _, kept, recorded in new])
-        except DynamikosError as problem:  # said where the differences would stand, and tried again with the next page
+        except (
+            DynamikosError
+        ) as problem:  # said where the differences would stand, and tried again with the next page
             return {number: [f"could not be compared: {problem}"] for number, _, _ in new}
         if len(_told) > MOST_TOLD:
             _told.clear()
-        _told.update({(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)})
+        _told.update(
+            {(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)}
+        )
     return {number: _told.get((found.pk, number), []) for number, _, _ in rows}
 
 
 def compared(pairs: Iterable[tuple[KeptExchange, Answer]]) -> list[list[str]]:
-    """Why each exchange looks different from a recorded answer, in sentences. Raises DynamikosError where the worker
-    can't say.
+    """Why each exchange looks different from a recorded answer, in sentences. Raises DynamikosError
+    where the worker can't say.
     """
     asked = [
-        Pair(recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes)
+        Pair(
+            recorded,
+            kept.status,
+            {name.lower(): value for name, value in kept.headers},
+            kept.body,
+            kept.size_bytes,
+        )
         for kept, recorded in pairs
     ]
     answer = workers.call("compare", msgspec.msgpack.encode(asked), seconds=10.0, memory_mb=1000)
@@ -204,8 +249,12 @@ class Sentence(NamedTuple):
     rest: str
 
 
-def sentence(found: Rehearsal, exchanges: int, bad: int, differing: int | None, doubts: int) -> Sentence:
-    """`bad` requests failed, `differing` exchanges look different (None: there is nothing to compare with)."""
+def sentence(
+    found: Rehearsal, exchanges: int, bad: int, differing: int | None, doubts: int
+) -> Sentence:
+    """`bad` requests failed, `differing` exchanges look different (None: there is nothing to
+    compare with).
+    """
     replayed = f"{plural(exchanges, 'exchange')} replayed"
     open_ = {"asked": "Waiting for the generator", "stopping": "Stopping"}
     if found.state in open_:
@@ -214,13 +263,19 @@ def sentence(found: Rehearsal, exchanges: int, bad: int, differing: int | None, 
         return Sentence("", f"Rehearsing: {plural(exchanges, 'exchange')} so far")
     if found.state == "lost":
         return Sentence("The rehearsal was lost:", f" {found.reason}")
-    differ = f"; {differing} differ{'s' if differing == 1 else ''} from the recording" if differing else ""
+    differ = (
+        f"; {differing} differ{'s' if differing == 1 else ''} from the recording"
+        if differing
+        else ""
+    )
     if bad:
         return Sentence(f"{plural(bad, 'request')} failed", f", {replayed}{differ}")
     if found.state != "passed":
         return Sentence("The rehearsal did not come to its end", f", {replayed}{differ}")
     if doubts:
-        say = f"Every check passed, but {plural(doubts, 'doubt')} remain{'s' if doubts == 1 else ''}"
+        say = (
+            f"Every check passed, but {plural(doubts, 'doubt')} remain{'s' if doubts == 1 else ''}"
+        )
         return Sentence(say, f", {replayed}{differ}")
     rounds = f" in {found.rounds} rounds" if found.rounds > 1 else ""
     alike = ", none looks different from the recording" if differing == 0 else ""
@@ -231,7 +286,9 @@ _doubts: dict[uuid.UUID, list[Doubt]] = {}  # of rehearsals that are over
 
 
 def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
-    """What speaks against a rehearsal that is over, although its checks may have passed. Looked for in a worker."""
+    """What speaks against a rehearsal that is over, although its checks may have passed. Looked for
+    in a worker.
+    """
     if found.pk in _doubts:
         return _doubts[found.pk]
     begun = round(found.asked_at.timestamp() * 1e6)
@@ -241,7 +298,9 @@ def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
         Replay(
             at=row.at,
             round=row.kept.round,
-            recorded=place.get(row.kept.recorded) if row.kept.recorded is not None and not row.kept.hop else None,
+            recorded=place.get(row.kept.recorded)
+            if row.kept.recorded is not None and not row.kept.hop
+            else None,
             exchange=_exchange(row.kept, row.number, begun),
             captured=row.kept.captured,
         )
@@ -250,7 +309,9 @@ def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
     ]
     asked = msgspec.msgpack.encode((replays, recorded))
     try:
-        told = msgspec.msgpack.decode(workers.call("doing", asked, seconds=20.0, memory_mb=2000), type=list[Doubt])
+        told = msgspec.msgpack.decode(
+            workers.call("doing", asked, seconds=20.0, memory_mb=2000), type=list[Doubt]
+        )
     except DynamikosError as problem:  # silence would be taken for a proof
         words = f"Whether the rehearsal did the thing could not be found out: {problem}"
         told = [Doubt(kind="unknown", at="", value="", words=words)]
@@ -261,7 +322,9 @@ def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
 
 
 def _recorded(found: Rehearsal) -> list[Exchange]:
-    """The recording's exchanges in order, each with its number as entry; none where there is no recording."""
+    """The recording's exchanges in order, each with its number as entry; none where there is no
+    recording.
+    """
     if found.journey.recording is None:
         return []
     exchanges = as_core(found.journey.recording).exchanges
@@ -297,20 +360,37 @@ def cookies(row: Replayed) -> list[tuple[str, str, str]]:
     for name, value in row.kept.sent_headers:
         if name.lower() == "cookie":
             made.extend(("sent", *part.strip().partition("=")[::2]) for part in value.split(";"))
-    made.extend(("set", *value.partition("=")[::2]) for name, value in row.kept.headers if name.lower() == "set-cookie")
+    made.extend(
+        ("set", *value.partition("=")[::2])
+        for name, value in row.kept.headers
+        if name.lower() == "set-cookie"
+    )
     return made
 
 
-def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: CoreJourney) -> list[tuple[str, str]]:
-    """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the journey yet."""
+def suggestions(
+    found: Rehearsal, rows: list[Replayed], row: Replayed, core: CoreJourney
+) -> list[tuple[str, str]]:
+    """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the
+    journey yet.
+    """
     step = core.find_step(row.kept.step)
     request = (
-        next((each for each in step.requests if each.request == row.kept.request), None) if step is not None else None
+        next((each for each in step.requests if each.request == row.kept.request), None)
+        if step is not None
+        else None
     )
-    if request is None or row.is_bad or not row.kept.status or row.kept.status in (301, 302, 303, 307, 308):
+    if (
+        request is None
+        or row.is_bad
+        or not row.kept.status
+        or row.kept.status in (301, 302, 303, 307, 308)
+    ):
         return []
     others = [
-        each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)
+        each.kept.body
+        for each in rows
+        if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)
     ]
     answer = _final_recorded(found, row)
     values = {name: value for name, value in row.kept.variables.items() if MASK not in value}
@@ -319,14 +399,20 @@ def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: Cor
         ((row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others, values)
     )
     try:
-        told = msgspec.msgpack.decode(workers.call("suggest", asked, seconds=5.0), type=list[tuple[str, str]])
+        told = msgspec.msgpack.decode(
+            workers.call("suggest", asked, seconds=5.0), type=list[tuple[str, str]]
+        )
     except DynamikosError:  # it took too long: then there is nothing to suggest
         return []
-    return [(words, check) for words, check in told if msgspec.json.decode(check, type=Check) not in had]
+    return [
+        (words, check) for words, check in told if msgspec.json.decode(check, type=Check) not in had
+    ]
 
 
 def _final_recorded(found: Rehearsal, row: Replayed) -> Seen | None:
-    """The recorded answer at the end of the redirects that begin at a row's counterpart, if its status is the same."""
+    """The recorded answer at the end of the redirects that begin at a row's counterpart, if its
+    status is the same.
+    """
     now = landed(found.journey.recording_id, row.kept.recorded)
     if now is None or now.answer is None or now.answer.status != row.kept.status:
         return None
@@ -334,7 +420,9 @@ def _final_recorded(found: Rehearsal, row: Replayed) -> Seen | None:
 
 
 def landed(recording: uuid.UUID | None, number: int | None) -> Exchange | None:
-    """The recorded exchange at the end of the redirects that begin at `number`; None where it was not recorded."""
+    """The recorded exchange at the end of the redirects that begin at `number`; None where it was
+    not recorded.
+    """
     if recording is None or number is None:
         return None
     now = exchange(recording, number)
@@ -353,12 +441,14 @@ def recorded_text(row: Replayed) -> str:
     """The recorded answer's body, at most 20,000 bytes of it."""
     if row.recorded is None or row.recorded.answer is None:
         return ""
-    return text_of(row.recorded.answer.body[:20_000], row.recorded.answer.header("content-type") or "")
+    return text_of(
+        row.recorded.answer.body[:20_000], row.recorded.answer.header("content-type") or ""
+    )
 
 
 def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, str]]:
-    """(name, before it, after it, mark) of all values around a request or item; mark "+" new, "≠" changed, "" the same.
-    A column's name says which row of which data set it came from.
+    """(name, before it, after it, mark) of all values around a request or item; mark "+" new, "≠"
+    changed, "" the same. A column's name says which row of which data set it came from.
     """
     last = row.kept
     before = dict(last.before)
@@ -371,7 +461,12 @@ def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, 
         made.append((name, old, new, "+" if name not in before else "≠" if old != new else ""))
     found = sorted(made, key=lambda each: (not each[3], each[0]))
     return [
-        (f"{name} (row {row_no:,})" if (row_no := row_of(row.kept, name)) else name, before, after, how)
+        (
+            f"{name} (row {row_no:,})" if (row_no := row_of(row.kept, name)) else name,
+            before,
+            after,
+            how,
+        )
         for name, before, after, how in found
     ]
 
@@ -396,7 +491,10 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
         status = str(row.kept.status) if row.kept.status else row.kept.failure or row.kept.reason
         if key in made and last.get(key) != "hop":  # performed once more
             times[key] = times.get(key, 1) + 1
-            made[key] = (f"{times[key]}× {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
+            made[key] = (
+                f"{times[key]}× {status} · {us(row.kept.duration_us)}",
+                made[key][1] or row.is_bad,
+            )
         elif key in made:
             made[key] = (
                 f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}",
@@ -420,13 +518,19 @@ def ladder(found: Rehearsal, rows: list[Replayed]) -> Ladder:
 def body_lines(row: Replayed) -> list[tuple[str, str]]:
     """(mark, line) of a line by line comparison of both bodies: " " same, "-" recorded only, "+" replayed only; at most
     400.
-    """
+    """  # noqa: E501
     if row.recorded is None or row.recorded.answer is None:
         return []
-    before = text_of(row.recorded.answer.body[:60_000], row.recorded.answer.header("content-type") or "").splitlines()
+    before = text_of(
+        row.recorded.answer.body[:60_000], row.recorded.answer.header("content-type") or ""
+    ).splitlines()
     after = row.kept.body[:60_000].splitlines()
     made = (
-        [(line[0], line[2:]) for line in difflib.ndiff(before[:1500], after[:1500]) if line[0] in " -+"]
+        [
+            (line[0], line[2:])
+            for line in difflib.ndiff(before[:1500], after[:1500])
+            if line[0] in " -+"
+        ]
         if len(before) + len(after) < 1200
         else []
     )
@@ -434,10 +538,14 @@ def body_lines(row: Replayed) -> list[tuple[str, str]]:
 
 
 def header_rows(row: Replayed) -> list[tuple[str, str, str, bool]]:
-    """(name, recorded, replayed, differs) of the answer's headers; values that change each time do not count."""
+    """(name, recorded, replayed, differs) of the answer's headers; values that change each time do
+    not count.
+    """
     before = {
         name.lower(): value
-        for name, value in (row.recorded.answer.headers if row.recorded and row.recorded.answer else ())
+        for name, value in (
+            row.recorded.answer.headers if row.recorded and row.recorded.answer else ()
+        )
     }
     after = {name.lower(): value for name, value in row.kept.headers}
     return [

@@ -30,8 +30,15 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     journey = journeys.journey(member, pk)
     place = named(member.project, request.POST.get("environment", ""))
     if place is not None and not place.targets.exists():  # a way on, not a dead end
-        owners = member.project.memberships.filter(role="owner").values_list("account__username", flat=True)
-        context = {"place": place, "origins": origins(place), "journey": journey, "owners": list(owners)}
+        owners = member.project.memberships.filter(role="owner").values_list(
+            "account__username", flat=True
+        )
+        context = {
+            "place": place,
+            "origins": origins(place),
+            "journey": journey,
+            "owners": list(owners),
+        }
         return render(request, "rehearsals/agree.html", context, status=422)
     made = actions.ask(
         member,
@@ -56,8 +63,11 @@ def stop(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 def take_check(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """A suggested check taken into the journey."""
     step, _, name = request.POST.get("at", "").partition("/")
-    actions.take_check(member, queries.rehearsal(member, pk), step, name, request.POST.get("check", ""))
-    return redirect(f"{reverse('rehearsal', args=[member.project_id, pk])}?at={quote(request.POST.get('at', ''))}")
+    actions.take_check(
+        member, queries.rehearsal(member, pk), step, name, request.POST.get("check", "")
+    )
+    page = reverse("rehearsal", args=[member.project_id, pk])
+    return redirect(f"{page}?at={quote(request.POST.get('at', ''))}")
 
 
 @member_view(post="engineer")
@@ -69,7 +79,9 @@ def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     found = queries.rehearsal(member, pk)
     rows = queries.replayed(found)
-    wanted = [row for row in rows if row.at == at] or [row for row in rows if row.is_bad] or rows[:1]
+    wanted = (
+        [row for row in rows if row.at == at] or [row for row in rows if row.is_bad] or rows[:1]
+    )
     if wanted:
         at = at or wanted[0].at
     now = journeys.content(found.journey)
@@ -100,7 +112,11 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "rows": rows,
         "exchanges": exchanges,
         "sentence": queries.sentence(
-            found, exchanges, bad, differing if compared else None, sum(each.is_grave for each in doubts)
+            found,
+            exchanges,
+            bad,
+            differing if compared else None,
+            sum(each.is_grave for each in doubts),
         ),
         "ladder": queries.ladder(found, rows),
         "select": at,
@@ -118,12 +134,16 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
 
 @member_view(get="reader")
 def rehearsal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    return render(request, "rehearsals/rehearsal.html", _context(member, pk, request.GET.get("at", "")))
+    return render(
+        request, "rehearsals/rehearsal.html", _context(member, pk, request.GET.get("at", ""))
+    )
 
 
 @member_view(get="reader")
 def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    return render(request, "rehearsals/results.html", _context(member, pk, request.GET.get("at", "")))
+    return render(
+        request, "rehearsals/results.html", _context(member, pk, request.GET.get("at", ""))
+    )
 
 
 @member_view(get="reader")
@@ -131,23 +151,30 @@ def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     """The rehearsal as a HAR file, masked as it is kept."""
     found = queries.rehearsal(member, pk)
     data = write_har(queries.as_exchanges(found))
-    headers = {"Content-Disposition": f'attachment; filename="{found.journey.key}-rehearsal-{found.number}.har"'}
+    headers = {
+        "Content-Disposition": "attachment; "
+        f'filename="{found.journey.key}-rehearsal-{found.number}.har"'
+    }
     return HttpResponse(data, content_type="application/json", headers=headers)
 
 
-SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'"
+SANDBOX = (
+    "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'"
+)
 
 
 @csp_exempt()
 @xframe_options_exempt
 @member_view(get="reader")
 def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
-    """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything but HTML only as an
-    attachment.
+    """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything
+    but HTML only as an attachment.
     """
     found = queries.page_of(queries.rehearsal(member, pk), number)
     if found is None:
-        return HttpResponse("nothing was kept under this number", status=404, content_type="text/plain")
+        return HttpResponse(
+            "nothing was kept under this number", status=404, content_type="text/plain"
+        )
     body, is_html = found
     headers = {
         "Content-Security-Policy": SANDBOX,
@@ -158,7 +185,9 @@ def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     if not is_html:
         headers["Content-Disposition"] = 'attachment; filename="body.txt"'
     return HttpResponse(
-        body, content_type="text/html; charset=utf-8" if is_html else "application/octet-stream", headers=headers
+        body,
+        content_type="text/html; charset=utf-8" if is_html else "application/octet-stream",
+        headers=headers,
     )
 
 

@@ -63,22 +63,36 @@ class Prepared:
 
 
 def prepared(
-    member: Membership, plan: LoadPlan, core: Plan, *, values: dict[str, str] | None = None, environment: str = ""
+    member: Membership,
+    plan: LoadPlan,
+    core: Plan,
+    *,
+    values: dict[str, str] | None = None,
+    environment: str = "",
 ) -> Prepared:
-    """Gathers the inputs of a run. Raises PlanError for a journey or environment that is not there."""
+    """Gathers the inputs of a run. Raises PlanError for a journey or environment that is not
+    there.
+    """
     require(member, "engineer")
     if environment:
         core = replace(core, environment=environment)
     found = plans.journeys_of(plan, core)
     gone = [name for name, journey in found.items() if journey is None]
     if gone:
-        raise PlanError(f"The journey '{gone[0]}' is not in this project any more; choose another in the plan.")
+        raise PlanError(
+            f"The journey '{gone[0]}' is not in this project any more; choose another in the plan."
+        )
     here = {name: journey for name, journey in found.items() if journey is not None}
     scripts = {name: journeys.content(journey) for name, journey in here.items()}
     place = Environment.objects.filter(project=member.project, key=core.environment).first()
     if place is None:
-        raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
-    inputs = gathered(place, core, {name: script.active() for name, script in scripts.items()}, values=values)
+        raise PlanError(
+            f"The environment '{core.environment}' is not in this project; choose another in the "
+            "plan."
+        )
+    inputs = gathered(
+        place, core, {name: script.active() for name, script in scripts.items()}, values=values
+    )
     inputs = replaced(
         inputs,
         round_s=plans.rounds_s(here, scripts, core),
@@ -99,8 +113,9 @@ def start(
     name: str = "",
     remark: str = "",
 ) -> Run:
-    """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment` (a key) override what
-    is stored; a `trial` is the whole plan, small. `name` and `remark` are those of this run.
+    """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment`
+    (a key) override what is stored; a `trial` is the whole plan, small. `name` and `remark` are
+    those of this run.
 
     Raises PlanError with everything that stands in the way; then nothing is started.
     """
@@ -118,24 +133,42 @@ def start(
         taken = sum(frozen_of(each).plan.generators for each in active)
         if len(generators) < core.generators:
             raise PlanError(
-                f"The plan asks for {core.generators} generators and {len(generators)} are there. Start more with"
+                f"The plan asks for {core.generators} generators and {len(generators)} are there. "
+                "Start more with"
                 " ./dynamikos generator, or ask for fewer in the plan."
             )
         if taken + core.generators > len(generators):
             other = active[0]
-            where = f"run {other.number}" if other.project_id == member.project_id else "a run of another project"
+            where = (
+                f"run {other.number}"
+                if other.project_id == member.project_id
+                else "a run of another project"
+            )
             raise PlanError(
-                f"Every generator is busy with {where}. Stop it, wait for its end, or start another with ./dynamikos"
+                f"Every generator is busy with {where}. Stop it, wait for its end, or start "
+                "another with ./dynamikos"
                 " generator."
             )
         made = Run(
-            project=member.project, plan=plan, number=_next_number(member.project),
-            name=name.strip()[:160] or core.name, asked_by=member.account, is_trial=trial, remark=remark.strip()[:4000],
-        )  # fmt: skip
+            project=member.project,
+            plan=plan,
+            number=_next_number(member.project),
+            name=name.strip()[:160] or core.name,
+            asked_by=member.account,
+            is_trial=trial,
+            remark=remark.strip()[:4000],
+        )
         if core.repeat.times > 1 and not trial:
             made.of_set, made.set_size = uuid7(), core.repeat.times
         cap = cap_for(active, core.generators, len(generators))
-        frozen = freeze(inputs, run=str(made.pk), seed=core.drawn_seed(), cap_per_s=cap, checked=True, trial=trial)
+        frozen = freeze(
+            inputs,
+            run=str(made.pk),
+            seed=core.drawn_seed(),
+            cap_per_s=cap,
+            checked=True,
+            trial=trial,
+        )
         made.frozen = canonical(frozen)
         made.sha256 = digest(made.frozen)
         made.differs = differs_from_before(plan, frozen)
@@ -154,7 +187,9 @@ def start(
 
 
 def _one_at_a_time() -> None:
-    """Until the transaction ends nobody else starts a run, so that numbers of runs and of generators are right."""
+    """Until the transaction ends nobody else starts a run, so that numbers of runs and of
+    generators are right.
+    """
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_advisory_xact_lock(7301)")
 
@@ -165,22 +200,35 @@ def _next_number(project: Project) -> int:
 
 
 def next_of_set(run: Run) -> Run | None:
-    """After a run of a set that came to its end: the next one, asked for after the plan's pause; None when it was the
-    last, or somebody stopped it. Inside the caller's transaction.
+    """After a run of a set that came to its end: the next one, asked for after the plan's pause;
+    None when it was the last, or somebody stopped it. Inside the caller's transaction.
     """
     ending = ending_of(run.ending)
-    if run.of_set is None or run.set_place >= run.set_size or (ending is not None and ending.is_by_hand):
+    if (
+        run.of_set is None
+        or run.set_place >= run.set_size
+        or (ending is not None and ending.is_by_hand)
+    ):
         return None
-    if run.commands.filter(verb__startswith="stop", asked_by__isnull=False).exists():  # in its last seconds
+    if run.commands.filter(
+        verb__startswith="stop", asked_by__isnull=False
+    ).exists():  # in its last seconds
         return None
     frozen = frozen_of(run)
     repeat = frozen.plan.repeat
     _one_at_a_time()
     made = Run(
-        project=run.project, plan=run.plan, number=_next_number(run.project), name=run.name,
-        asked_by=run.asked_by, remark=run.remark, of_set=run.of_set, set_place=run.set_place + 1, set_size=run.set_size,
+        project=run.project,
+        plan=run.plan,
+        number=_next_number(run.project),
+        name=run.name,
+        asked_by=run.asked_by,
+        remark=run.remark,
+        of_set=run.of_set,
+        set_place=run.set_place + 1,
+        set_size=run.set_size,
         not_before=timezone.now() + datetime.timedelta(seconds=repeat.pause_s),
-    )  # fmt: skip
+    )
     seed = secrets.randbelow(2**31) if repeat.seed == "new" else frozen.seed
     made.frozen = canonical(replace(frozen, run=str(made.pk), seed=seed))
     made.sha256 = digest(made.frozen)
@@ -202,8 +250,9 @@ def start_quickly(
     thinks: bool = True,
     name: str = "",
 ) -> Run:
-    """Makes what a run of one address needs, and starts it: an environment that agrees to it, unless there is one (an
-    owner does that), a journey and a plan. Raises PlanError; PermissionDenied where the target may not be agreed to.
+    """Makes what a run of one address needs, and starts it: an environment that agrees to it,
+    unless there is one (an owner does that), a journey and a plan. Raises PlanError;
+    PermissionDenied where the target may not be agreed to.
     """
     require(member, "engineer")
     quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)
@@ -212,8 +261,12 @@ def start_quickly(
         place = next(
             (
                 each
-                for each in Environment.objects.filter(project=member.project, values__site=quick.agreed)
-                if any(line.covers(target.scheme, target.host, target.port) for line in agreed(each))
+                for each in Environment.objects.filter(
+                    project=member.project, values__site=quick.agreed
+                )
+                if any(
+                    line.covers(target.scheme, target.host, target.port) for line in agreed(each)
+                )
             ),
             None,
         )
@@ -223,40 +276,58 @@ def start_quickly(
             environments.agree(member, place, quick.agreed)
         journey = create_journey(member, quick.journey, None)
         plan = replace(
-            quick.plan, environment=place.key, name=name or quick.plan.name, think_factor=1.0 if thinks else 0.0
+            quick.plan,
+            environment=place.key,
+            name=name or quick.plan.name,
+            think_factor=1.0 if thinks else 0.0,
         )
         crowds = with_journeys(plan.everybody(), {quick.journey.journey: journey.key})
         made = add_plan(member, plan.with_crowds(crowds))
     return start(member, made)
 
 
-AHEAD_S = 3  # a change holds so many seconds after it was asked for, so that every generator knows of it
+AHEAD_S = (
+    3  # a change holds so many seconds after it was asked for, so that every generator knows of it
+)
 
 
 def change_load(member: Membership, run: Run, verb: str, percent: float = 0.0) -> int:
-    """Has the load held, gone on with, raised or lowered by `percent` of what is left: the second of the run from which
-    on that holds. Raises PlanError.
+    """Has the load held, gone on with, raised or lowered by `percent` of what is left: the second
+    of the run from which on that holds. Raises PlanError.
     """
     require(member, "engineer")
     with transaction.atomic(), connection.cursor() as cursor:
         run = Run.objects.select_for_update().get(pk=run.pk)
         if run.is_over or run.begins_at is None:
             raise PlanError(
-                f"Run {run.number} is {'over' if run.is_over else 'not begun yet'}; its load can't be changed."
+                f"Run {run.number} is {'over' if run.is_over else 'not begun yet'}; its load can't "
+                "be changed."
             )
         before = queries.changes_of(run)
         held = queries.is_held(before)
         if (verb == "hold") == held and verb in ("hold", "go on"):
             raise PlanError(f"The load is {'held already' if held else 'not held'}.")
-        factor = {"raise": 1 + percent / 100, "lower": 1 - percent / 100, "hold": None, "go on": None}.get(verb, 0.0)
+        factor = {
+            "raise": 1 + percent / 100,
+            "lower": 1 - percent / 100,
+            "hold": None,
+            "go on": None,
+        }.get(verb, 0.0)
         if factor == 0.0:
-            raise PlanError(f"“{verb}” is nothing that can be done with a load; hold it, go on, raise or lower it.")
+            raise PlanError(
+                f"“{verb}” is nothing that can be done with a load; hold it, go on, raise or lower "
+                "it."
+            )
         cursor.execute("SELECT extract(epoch FROM clock_timestamp() - %s)::float8", [run.begins_at])
         row = cursor.fetchone()
         assert row is not None
-        at_s = max([math.ceil(max(0.0, float(row[0]))) + AHEAD_S, *(each.at_s + 1 for each in before)])
+        at_s = max(
+            [math.ceil(max(0.0, float(row[0]))) + AHEAD_S, *(each.at_s + 1 for each in before)]
+        )
         kept = verb if factor is None else "change"
-        Command.objects.create(run=run, verb=kept, at_s=at_s, factor=factor, asked_by=member.account)
+        Command.objects.create(
+            run=run, verb=kept, at_s=at_s, factor=factor, asked_by=member.account
+        )
         note(member, f"load: {verb}", f"run {run.number}", at_s=at_s, percent=percent)
         cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(run.pk)])
         cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(run.pk)])
@@ -264,8 +335,8 @@ def change_load(member: Membership, run: Run, verb: str, percent: float = 0.0) -
 
 
 def stop_all(member: Membership, target: int) -> int:
-    """Stops every run on an agreed target of the project at once, also those of other projects that the account may
-    stop. How many.
+    """Stops every run on an agreed target of the project at once, also those of other projects that
+    the account may stop. How many.
     """
     require(member, "engineer")
     line = get_object_or_404(AgreedTarget, pk=target, environment__project=member.project)
@@ -285,7 +356,8 @@ MEASURE_USERS, MEASURE_S = 64, 12
 
 
 def measure(member: Membership) -> Run:
-    """A run of users who think nothing against the practice target: what its generator can do is kept with it.
+    """A run of users who think nothing against the practice target: what its generator can do is
+    kept with it.
 
     Raises PlanError without a practice target.
     """
@@ -295,30 +367,41 @@ def measure(member: Membership) -> Run:
     plan = LoadPlan.objects.filter(project=member.project, name=name).first()
     if plan is None:
         return start_quickly(
-            member, f"{settings.PRACTICE}/ping", MEASURE_S, users=MEASURE_USERS, thinks=False, name=name
+            member,
+            f"{settings.PRACTICE}/ping",
+            MEASURE_S,
+            users=MEASURE_USERS,
+            thinks=False,
+            name=name,
         )
     return start(member, plan)
 
 
 def cap_for(active: list[Run], wanted: int, living: int) -> float:
-    """Requests/s that a run of `wanted` of the installation's `living` generators may send; 0: no cap.
+    """Requests/s that a run of `wanted` of the installation's `living` generators may send; 0:
+    no cap.
 
     Raises PlanError when none is left.
     """
     whole = float(settings.MAX_REQUESTS_PER_S)
     if not whole:
         return 0.0
-    mine = min(whole * wanted / max(1, living), whole - sum(frozen_of(each).cap_per_s for each in active))
+    mine = min(
+        whole * wanted / max(1, living), whole - sum(frozen_of(each).cap_per_s for each in active)
+    )
     if mine <= 0:
         raise PlanError(
-            f"This installation sends at most {whole:g} requests/s, and the runs under way have them all. Wait for"
+            f"This installation sends at most {whole:g} requests/s, and the runs under way have "
+            "them all. Wait for"
             " their end."
         )
     return mine
 
 
 def take_in(run: Run) -> None:
-    """Rows that the run's journey wrote back, into their data sets. Called once, at the run's end."""
+    """Rows that the run's journey wrote back, into their data sets. Called once, at the run's
+    end.
+    """
     rows: dict[str, list[dict[str, str]]] = {}
     for into, row in run.written.order_by("id").values_list("into", "row"):
         rows.setdefault(into, []).append(dict(row))
@@ -327,8 +410,13 @@ def take_in(run: Run) -> None:
             with transaction.atomic():
                 append_rows(run.project, into, found)
                 run.written.filter(into=into).delete()
-        except (DynamikosError, DatabaseError) as problem:  # the run is over all the same; the rows stay where they are
-            run.remark = f"{run.remark}\n{len(found):,} rows for {into} could not be taken in: {problem}".strip()
+        except (
+            DynamikosError,
+            DatabaseError,
+        ) as problem:  # the run is over all the same; the rows stay where they are
+            run.remark = (
+                f"{run.remark}\n{len(found):,} rows for {into} could not be taken in: {problem}"
+            ).strip()
             run.save(update_fields=["remark"])
 
 
@@ -358,20 +446,30 @@ def remark(member: Membership, run: Run, text: str, second: int | None = None) -
     if len(text) > REMARK:
         raise PlanError(f"A remark has at most {REMARK} signs; this one has {len(text):,}.")
     if Remark.objects.filter(run=run, by__isnull=False).count() >= MOST_REMARKS:
-        raise PlanError(f"Run {run.number} has {MOST_REMARKS} remarks; write the rest into its note or a casebook.")
+        raise PlanError(
+            f"Run {run.number} has {MOST_REMARKS} remarks; write the rest into its note or a "
+            "casebook."
+        )
     at = max(0, run.watermark) if second is None else second
     if second is not None and second > run.watermark:
-        raise PlanError(f"Run {run.number} has come to second {run.watermark}; a remark is about one of those before.")
+        raise PlanError(
+            f"Run {run.number} has come to second {run.watermark}; a remark is about one of those "
+            "before."
+        )
     made = Remark.objects.create(run=run, second=at, text=text, by=member.account)
     note(member, "remark", f"run {run.number}", second=at)
     return made
 
 
 def plan_of(member: Membership, run: Run) -> LoadPlan:
-    """A new plan with what a run was made of; journeys, personas and data are named as they were. Raises PlanError."""
+    """A new plan with what a run was made of; journeys, personas and data are named as they were.
+    Raises PlanError.
+    """
     require(member, "engineer")
     core = frozen_of(run).plan
-    return add_plan(member, replace(core, name=f"{core.name}, as in run {run.number}"[:120], data=()))
+    return add_plan(
+        member, replace(core, name=f"{core.name}, as in run {run.number}"[:120], data=())
+    )
 
 
 def describe(member: Membership, run: Run, starred: bool, tags: str, remark: str) -> None:
@@ -388,7 +486,8 @@ def describe(member: Membership, run: Run, starred: bool, tags: str, remark: str
 
 @transaction.atomic
 def take_measures(member: Membership, run: Run, name: str, text: str, shift_s: float) -> int:
-    """Measures of servers from a CSV file, on the clock of a run that is over, which is looked at again then. How many.
+    """Measures of servers from a CSV file, on the clock of a run that is over, which is looked at
+    again then. How many.
 
     Raises DynamikosError with the line that can't be read; then nothing changes.
     """

@@ -1,4 +1,6 @@
-"""Findings, suspects and capacity of runs in the database: gathers what core.analysis computes on."""
+"""Findings, suspects and capacity of runs in the database: gathers what core.analysis computes
+on.
+"""
 
 import math
 from collections.abc import Iterable, Sequence
@@ -53,7 +55,8 @@ def evidence(found: Run) -> Evidence:
         whole=_whole(found, every),
         measures=measured(found, inputs),
         kept=[
-            unpack_kept(bytes(body)) for body in Kept.objects.filter(run=found).values_list("body", flat=True)[:KEPT]
+            unpack_kept(bytes(body))
+            for body in Kept.objects.filter(run=found).values_list("body", flat=True)[:KEPT]
         ],
         changes=queries.changes_of(found),
         silent=_silent(found),
@@ -80,12 +83,16 @@ def _lines(found: Run, series: Sequence[Series], seconds: int) -> list[Line]:
     made = []
     for each in series:
         points = reading.tens(found, each.no, seconds)
-        passed, failed = (np.array([float(getattr(p, name)) for p in points]) for name in ("passed", "failed"))
+        passed, failed = (
+            np.array([float(getattr(p, name)) for p in points]) for name in ("passed", "failed")
+        )
         made.append(Line(each, passed, failed, [point.times for point in points]))
     return made
 
 
-def _by_place(found: Run, every: Sequence[Series], over: Overall, seconds: int) -> list[tuple[str, Line]]:
+def _by_place(
+    found: Run, every: Sequence[Series], over: Overall, seconds: int
+) -> list[tuple[str, Line]]:
     """The steps of everybody at each place, where generators stand at several."""
     steps = [each for each in every if each.level == "step"]
     stands = {each.no: each for each in (*steps, *over.series)}
@@ -95,14 +102,18 @@ def _by_place(found: Run, every: Sequence[Series], over: Overall, seconds: int) 
         passed = {no: np.zeros(-(-seconds // width)) for no in stands}
         failed = {no: np.zeros(-(-seconds // width)) for no in stands}
         times: dict[int, dict[int, list[bytes]]] = {}
-        for second, no, n, wrong, hist in reading.of_shards(found, [each.no for each in steps], shards, width):
+        for second, no, n, wrong, hist in reading.of_shards(
+            found, [each.no for each in steps], shards, width
+        ):
             at, whole = second // width, over.of.get(no, no)
             if at < len(passed[whole]):
                 passed[whole][at] += n
                 failed[whole][at] += wrong
                 times.setdefault(whole, {}).setdefault(at, []).append(hist)
         for no, own in times.items():
-            joined = [Histogram.joined(own[at]) if at in own else None for at in range(len(passed[no]))]
+            joined = [
+                Histogram.joined(own[at]) if at in own else None for at in range(len(passed[no]))
+            ]
             made.append((place, Line(stands[no], passed[no], failed[no], joined)))
     return made
 
@@ -149,7 +160,9 @@ def measured(found: Run, inputs: FrozenRun) -> list[Measured]:
         title = probe.title if probe is not None else each.probe
         is_host = probe is not None and probe.host is not None
         if each.no in traces:
-            made.append(Measured(f"{title}: {each.name}", each.unit, traces[each.no], each.probe, is_host))
+            made.append(
+                Measured(f"{title}: {each.name}", each.unit, traces[each.no], each.probe, is_host)
+            )
     return made
 
 
@@ -168,8 +181,8 @@ MOST_SUGGESTED = 6
 
 
 def suggested(told: Sequence[tuple[int, float | None]], until: int) -> list[tuple[int, int]]:
-    """(from, to) of stretches that are worth a look, of what p95 was (ms) from each second on, to the last one before
-    `until`: the longest, in order.
+    """(from, to) of stretches that are worth a look, of what p95 was (ms) from each second on, to
+    the last one before `until`: the longest, in order.
     """
     if len(told) < 2:
         return []
@@ -177,7 +190,10 @@ def suggested(told: Sequence[tuple[int, float | None]], until: int) -> list[tupl
     trace = np.array([np.nan if value is None else value for _, value in told], float)
     places = worth_a_look(trace, max(1, math.ceil(3 / width)))
     longest = sorted(places, key=lambda each: each[0] - each[1])[:MOST_SUGGESTED]
-    return [(told[begin][0], told[end][0] if end < len(told) else until) for begin, end in sorted(longest)]
+    return [
+        (told[begin][0], told[end][0] if end < len(told) else until)
+        for begin, end in sorted(longest)
+    ]
 
 
 def users_of(found: Run) -> Trace:
@@ -196,9 +212,15 @@ def step_line(found: Run, numbers: Sequence[int]) -> tuple[Trace, Trace]:
 
 
 def suspects_of(
-    found: Run, inputs: FrozenRun, numbers: Sequence[int], window: tuple[int, int], least: float | None = None
+    found: Run,
+    inputs: FrozenRun,
+    numbers: Sequence[int],
+    window: tuple[int, int],
+    least: float | None = None,
 ) -> tuple[Look, Trace, dict[str, Measured]]:
-    """(suspects, the step's mean by second, measures by name) of a step in a window; see core's suspects."""
+    """(suspects, the step's mean by second, measures by name) of a step in a window; see core's
+    suspects.
+    """
     line, _ = step_line(found, numbers)
     frames = list(queries.every_frame(found))
     load = _by_second(frames, len(line), lambda f: f.users)

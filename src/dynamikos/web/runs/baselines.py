@@ -1,4 +1,6 @@
-"""What a plan's runs are held against: a run, or the runs of a set, that somebody accepted, with when and why."""
+"""What a plan's runs are held against: a run, or the runs of a set, that somebody accepted, with
+when and why.
+"""
 
 import uuid
 
@@ -52,10 +54,12 @@ def in_the_way(runs: list[Run]) -> str:
 
 
 @transaction.atomic
-def accept(member: Membership, run: Run, why: str, warn: float | None = None, fail: float | None = None) -> Baseline:
-    """It (or its set) becomes the baseline of its plan. With factors the plan gets an objective about the p95 of each
-    step: a warning from `warn` times the baseline's on, and failing from `fail` times on; those of an earlier baseline
-    are replaced. Raises PlanError.
+def accept(
+    member: Membership, run: Run, why: str, warn: float | None = None, fail: float | None = None
+) -> Baseline:
+    """It (or its set) becomes the baseline of its plan. With factors the plan gets an objective
+    about the p95 of each step: a warning from `warn` times the baseline's on, and failing from
+    `fail` times on; those of an earlier baseline are replaced. Raises PlanError.
     """
     require(member, "engineer")
     runs = whole(run)
@@ -63,9 +67,13 @@ def accept(member: Membership, run: Run, why: str, warn: float | None = None, fa
     if problem:
         raise PlanError(f"{problem} So it can't be the baseline.")
     if run.plan is None:
-        raise PlanError("The plan of this run was deleted: make one of its inputs first, and run that.")
+        raise PlanError(
+            "The plan of this run was deleted: make one of its inputs first, and run that."
+        )
     if warn and fail and warn >= fail:
-        raise PlanError(f"A warning at {warn:g} times comes after failing at {fail:g} times; turn them round.")
+        raise PlanError(
+            f"A warning at {warn:g} times comes after failing at {fail:g} times; turn them round."
+        )
     made = Baseline.objects.create(plan=run.plan, by=member.account, why=why.strip()[:2000])
     made.runs.set(runs)
     if warn or fail:
@@ -77,9 +85,12 @@ def accept(member: Membership, run: Run, why: str, warn: float | None = None, fa
     return made
 
 
-def bounds(runs: list[Run], warn: float | None, fail: float | None, taken: set[str]) -> list[Objective]:
-    """Of each step that all runs have a p95 of: their geometric mean times the factors; for the failing one at least
-    what one more run of the same build exceeds by chance in one of twenty over all steps, so that it is no false alarm.
+def bounds(
+    runs: list[Run], warn: float | None, fail: float | None, taken: set[str]
+) -> list[Objective]:
+    """Of each step that all runs have a p95 of: their geometric mean times the factors; for the
+    failing one at least what one more run of the same build exceeds by chance in one of twenty over
+    all steps, so that it is no false alarm.
     """
     found: dict[tuple[str, str], list[float]] = {}
     sure: dict[tuple[str, str], list[Estimate]] = {}
@@ -88,7 +99,11 @@ def bounds(runs: list[Run], warn: float | None, fail: float | None, taken: set[s
             if row.get("level") == "step" and row.get("p95_ms"):
                 found.setdefault((row.get("journey", ""), row["step"]), []).append(row["p95_ms"])
         for each in figures(run):
-            if (each.level, each.measure) == ("step", "p95") and each.spread is not None and each.value > 0:
+            if (
+                (each.level, each.measure) == ("step", "p95")
+                and each.spread is not None
+                and each.value > 0
+            ):
                 made_of = Estimate(each.value, each.n, error=each.spread, freedom=each.freedom)
                 sure.setdefault((each.journey, each.step), []).append(made_of)
     several = len({journey for journey, _ in found}) > 1
@@ -110,8 +125,12 @@ def bounds(runs: list[Run], warn: float | None, fail: float | None, taken: set[s
                     limit = max(limit, bound_of(known, len(found)))
                 made.append(
                     Objective(
-                        objective=key, measure="p95", step=step, journey=journey if several else None,
-                        limit=up(limit), then=then,  # type: ignore[arg-type]
+                        objective=key,
+                        measure="p95",
+                        step=step,
+                        journey=journey if several else None,
+                        limit=up(limit),
+                        then=then,  # type: ignore[arg-type]
                     )
-                )  # fmt: skip
+                )
     return made

@@ -1,4 +1,6 @@
-"""What failed by the values of dealt columns, in a part of the run clock, of rows and generators."""
+"""What failed by the values of dealt columns, in a part of the run clock, of rows and
+generators.
+"""
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
@@ -27,8 +29,8 @@ def failures(
     rows: Collection[str] | None = None,
     shards: Sequence[int] | None = None,
 ) -> Failures:
-    """Of those rows and shards, of all of them where none are named. The part that is counted is a little larger than
-    [from_s, to_s), and the whole run where nothing else was kept.
+    """Of those rows and shards, of all of them where none are named. The part that is counted is a
+    little larger than [from_s, to_s), and the whole run where nothing else was kept.
     """
     end = found.watermark + 1
     begin, stop = counted(from_s, to_s, end)
@@ -36,7 +38,9 @@ def failures(
     kept = found.by_value_at.all()
     if shards is not None:
         newest, kept = newest.filter(number__in=shards), kept.filter(shard__in=shards)
-    if not found.by_value_at.exists():  # of an earlier day, or nothing failed before the run's newest minute
+    if (
+        not found.by_value_at.exists()
+    ):  # of an earlier day, or nothing failed before the run's newest minute
         begin, stop = 0, end
     bodies = _before(kept, stop) if stop < end else dict(newest.values_list("number", "by_value"))
     earlier = _before(kept, begin)

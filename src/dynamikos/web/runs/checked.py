@@ -11,7 +11,9 @@ from dynamikos.web.runs.models import Run
 
 @dataclass(frozen=True, slots=True)
 class CheckLine:
-    """A check over time: counts, and bars of (x, width, y of passed, height of failed) in a 300×22 picture."""
+    """A check over time: counts, and bars of (x, width, y of passed, height of failed) in a 300×22
+    picture.
+    """
 
     place: CheckPlace
     words: str
@@ -27,7 +29,9 @@ BARS = 60
 def checks(
     found: Run, inputs: FrozenRun, from_s: int, to_s: int, rows: Collection[str] | None = None
 ) -> list[CheckLine]:
-    """Passed and failed per check over the window, of some rows or of all; those that failed most first."""
+    """Passed and failed per check over the window, of some rows or of all; those that failed most
+    first.
+    """
     places = [each for each in every_check(inputs) if rows is None or each.row in rows]
     if not places or to_s <= from_s:
         return []
@@ -52,8 +56,17 @@ def checks(
             if n:
                 high, low = 22 * (n - bad) / top, 22 * bad / top
                 bars.append(
-                    (round(300 * at / count, 1), round(300 / count - 0.5, 1), round(22 - high, 1), round(low, 1))
+                    (
+                        round(300 * at / count, 1),
+                        round(300 / count - 0.5, 1),
+                        round(22 - high, 1),
+                        round(low, 1),
+                    )
                 )
                 heights.append(round(high, 1))
-        made.append(CheckLine(place, described(place.check), sum(total) - sum(failed), sum(failed), bars, heights))
+        made.append(
+            CheckLine(
+                place, described(place.check), sum(total) - sum(failed), sum(failed), bars, heights
+            )
+        )
     return sorted(made, key=lambda line: -line.failed)

@@ -34,15 +34,21 @@ def ids_of(texts: Sequence[str], most: int = MOST) -> list[uuid.UUID]:
 
 
 def chosen(runs: QuerySet[Run], given: QueryDict) -> list[tuple[Run, str]]:
-    """The runs that an address names (run=… of all, a=… and b=… of the sides) with their side, "" for neither; the
-    oldest first. Where no side is named the newer half is b.
+    """The runs that an address names (run=… of all, a=… and b=… of the sides) with their side, ""
+    for neither; the oldest first. Where no side is named the newer half is b.
     """
     named = {name: ids_of(given.getlist(name)) for name in ("a", "b", "run")}
-    every = list(runs.filter(pk__in=[each for ids in named.values() for each in ids]).order_by("number")[:MOST])
+    every = list(
+        runs.filter(pk__in=[each for ids in named.values() for each in ids]).order_by("number")[
+            :MOST
+        ]
+    )
     sides = {pk: name for name in ("a", "b") for pk in named[name]}
     if not sides:
         half = len(every) // 2
-        sides = {run.pk: "a" if at < half or len(every) == 1 else "b" for at, run in enumerate(every)}
+        sides = {
+            run.pk: "a" if at < half or len(every) == 1 else "b" for at, run in enumerate(every)
+        }
     return [(run, sides.get(run.pk, "")) for run in every]
 
 
@@ -53,9 +59,9 @@ def tolerated(given: QueryDict) -> float | None:
 
 
 def one_run(found: Run, others: Iterable[Run] = ()) -> OneRun:
-    """With the figures that were kept once it was over; of an earlier day, or where objectives (of `others` that it is
-    compared with, too) ask for what is not kept, read. Raises DynamikosError for one that is not over, or of which
-    nothing came.
+    """With the figures that were kept once it was over; of an earlier day, or where objectives (of
+    `others` that it is compared with, too) ask for what is not kept, read. Raises DynamikosError
+    for one that is not over, or of which nothing came.
     """
     inputs, begin, end = _part(found)
     try:
@@ -66,8 +72,14 @@ def one_run(found: Run, others: Iterable[Run] = ()) -> OneRun:
     every = [inputs, *(queries.frozen(each) for each in others if each.pk != found.pk)]
     wanted = {goal for each in every for goal in each.plan.objectives if goal.probe is None}
     percentiles = {goal.measure for goal in wanted if goal.percent is not None}
-    requests = {(goal.journey, goal.step, goal.request) for goal in wanted if goal.level == "request"}
-    own = {(goal.journey, goal.step, goal.request) for goal in inputs.plan.objectives if goal.level == "request"}
+    requests = {
+        (goal.journey, goal.step, goal.request) for goal in wanted if goal.level == "request"
+    }
+    own = {
+        (goal.journey, goal.step, goal.request)
+        for goal in inputs.plan.objectives
+        if goal.level == "request"
+    }
     if not lines or percentiles - set(MEASURES) or requests - own:
         return read(found, requests)
     return _one_run(found, inputs, lines, end - begin)
@@ -77,10 +89,14 @@ def _part(found: Run) -> tuple[FrozenRun, int, int]:
     """What it was made of, and its measured part."""
     inputs = queries.as_run(found, queries.frozen(found))
     if not found.is_over or found.watermark < 0:
-        raise DynamikosError(f"Run {found.number} is not over, or nothing came of it; it can't be compared.")
+        raise DynamikosError(
+            f"Run {found.number} is not over, or nothing came of it; it can't be compared."
+        )
     begin, end = int(inputs.measured[0]), min(int(inputs.measured[1]), found.watermark + 1)
     if end <= begin:
-        raise DynamikosError(f"Run {found.number} ended before its measured part; there is nothing to compare.")
+        raise DynamikosError(
+            f"Run {found.number} ended before its measured part; there is nothing to compare."
+        )
     return inputs, begin, end
 
 
@@ -88,13 +104,21 @@ Asked = tuple[str | None, str | None, str | None]  # journey, step, request
 
 
 def read(found: Run, requests: Iterable[Asked] = (), only: Key | None = None) -> OneRun:
-    """With its steps second by second, or `only` one of them, and those requests that its own objectives are about or
-    that are asked for. Raises DynamikosError as `one_run` does.
+    """With its steps second by second, or `only` one of them, and those requests that its own
+    objectives are about or that are asked for. Raises DynamikosError as `one_run` does.
     """
     inputs, begin, end = _part(found)
-    own = ((each.journey, each.step, each.request) for each in inputs.plan.objectives if each.level == "request")
+    own = (
+        (each.journey, each.step, each.request)
+        for each in inputs.plan.objectives
+        if each.level == "request"
+    )
     asked = {(journey, step) for journey, step, _ in (*own, *requests)}
-    series = [each for each in reading.shown_series(inputs) if each.level in COMPARED and _is_asked(each, asked)]
+    series = [
+        each
+        for each in reading.shown_series(inputs)
+        if each.level in COMPARED and _is_asked(each, asked)
+    ]
     if only is not None:
         series = [each for each in series if _key(each) == only]
     seconds = end - begin
@@ -134,20 +158,31 @@ def _one_run(found: Run, inputs: FrozenRun, lines: Mapping[Key, AnyLine], second
 
 
 def history(plan: uuid.UUID | None, without: Iterable[Run] = ()) -> list[History]:
-    """What runs of one build of a plan differed by: of each of its sets that are over, the mean over steps of the
-    variance of the logarithm of the mean time between its runs, and of its error² within them.
+    """What runs of one build of a plan differed by: of each of its sets that are over, the mean
+    over steps of the variance of the logarithm of the mean time between its runs, and of its error²
+    within them.
     """
     if plan is None:
         return []
     left_out = {each.of_set for each in without if each.of_set is not None}
     sets: dict[uuid.UUID, list[dict[tuple[str, str], Figure]]] = {}
-    ended = Run.objects.filter(plan=plan, of_set__isnull=False, state=Run.State.ENDED, is_trial=False)
-    for each in ended.exclude(of_set__in=left_out).only("of_set", "figures").order_by("-number")[:MOST_EARLIER]:
+    ended = Run.objects.filter(
+        plan=plan, of_set__isnull=False, state=Run.State.ENDED, is_trial=False
+    )
+    for each in (
+        ended.exclude(of_set__in=left_out)
+        .only("of_set", "figures")
+        .order_by("-number")[:MOST_EARLIER]
+    ):
         try:
             kept = msgspec.convert(each.figures or [], list[Figure])
         except msgspec.ValidationError:
             continue
-        means = {(one.journey, one.step): one for one in kept if one.level == "step" and one.measure == "mean"}
+        means = {
+            (one.journey, one.step): one
+            for one in kept
+            if one.level == "step" and one.measure == "mean"
+        }
         if each.of_set is not None:
             sets.setdefault(each.of_set, []).append(means)
     made = []
@@ -180,4 +215,6 @@ def _is_asked(series: Series, asked: set[tuple[str | None, str | None]]) -> bool
     """Steps, and those requests that objectives are about."""
     if series.level == "step":
         return True
-    return any(journey in (None, series.journey) and step in (None, series.step) for journey, step in asked)
+    return any(
+        journey in (None, series.journey) and step in (None, series.step) for journey, step in asked
+    )

@@ -1,5 +1,5 @@
-"""Drawings of one series: its heat field with percentile lines, its distribution, and two traces laid over one another.
-Coordinates are those of SVG pictures; axes of times are logarithmic.
+"""Drawings of one series: its heat field with percentile lines, its distribution, and two traces
+laid over one another. Coordinates are those of SVG pictures; axes of times are logarithmic.
 """
 
 import functools
@@ -55,7 +55,9 @@ def axis_of(length: float, *times: Histogram) -> Axis:
 
 @dataclass(frozen=True, slots=True)
 class Heat:
-    """Cells as (x, y, width, height, shade from 1), lines as paths by percentile, marks of both axes."""
+    """Cells as (x, y, width, height, shade from 1), lines as paths by percentile, marks of both
+    axes.
+    """
 
     cells: list[tuple[float, float, float, float, int]]
     lines: list[tuple[str, str]]
@@ -64,8 +66,13 @@ class Heat:
 
     @property
     def shades(self) -> list[tuple[int, str]]:
-        """The cells of each shade as one path: a picture of thousands of rectangles takes long to write and to draw."""
-        return [(shade, boxes(each[:4] for each in self.cells if each[4] == shade)) for shade in range(1, SHADES + 1)]
+        """The cells of each shade as one path: a picture of thousands of rectangles takes long to
+        write and to draw.
+        """
+        return [
+            (shade, boxes(each[:4] for each in self.cells if each[4] == shade))
+            for shade in range(1, SHADES + 1)
+        ]
 
 
 def boxes(every: Iterable[tuple[float, float, float, float]]) -> str:
@@ -76,7 +83,9 @@ def boxes(every: Iterable[tuple[float, float, float, float]]) -> str:
 @functools.cache
 def _places() -> list[int]:
     """The bin of a heat field that each bucket of a histogram lies in."""
-    made: list[int] = np.floor(BINS * np.log10(np.maximum(mids_us() / 1000, 1e-3))).astype(int).tolist()
+    made: list[int] = (
+        np.floor(BINS * np.log10(np.maximum(mids_us() / 1000, 1e-3))).astype(int).tolist()
+    )
     return made
 
 
@@ -105,29 +114,46 @@ def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
             counts[cell] = counts.get(cell, 0) + count
         values = times.percentiles_us(*(int(name[1:]) for name in lines))
         for line, value in zip(lines.values(), values, strict=True):
-            line.append(None if value is None else (x + column_px / 2, TOP + HEIGHT - axis.at(value / 1000)))
+            line.append(
+                None if value is None else (x + column_px / 2, TOP + HEIGHT - axis.at(value / 1000))
+            )
     most = max(counts.values())
     cells = []
     for (column, place), count in counts.items():
         low, high = axis.at(10 ** (place / BINS)), axis.at(10 ** ((place + 1) / BINS))
         shade = 1 + min(SHADES - 1, int(SHADES * math.log1p(count) / math.log1p(most)))
         x = LEFT + column * column_px
-        cells.append((round(x, 1), round(TOP + HEIGHT - high, 1), round(column_px, 1), round(high - low, 1), shade))
+        cells.append(
+            (
+                round(x, 1),
+                round(TOP + HEIGHT - high, 1),
+                round(column_px, 1),
+                round(high - low, 1),
+                shade,
+            )
+        )
     rows = [(round(TOP + HEIGHT - axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
     step = next((each for each in STEPS_S if (end - begin) / each <= marks), 7200)
     first = -(-begin // step) * step
-    columns = [(round(LEFT + WIDTH * (at - begin) / (end - begin), 1), at) for at in range(first, end + 1, step)]
+    columns = [
+        (round(LEFT + WIDTH * (at - begin) / (end - begin), 1), at)
+        for at in range(first, end + 1, step)
+    ]
     return Heat(cells, [(name, path(line)) for name, line in lines.items()], rows, columns)
 
 
 @dataclass(frozen=True, slots=True)
 class Spread:
-    """Bars (x, y, width, height) of a distribution, the path of how many took no longer, and marks of times."""
+    """Bars (x, y, width, height) of a distribution, the path of how many took no longer, and marks
+    of times.
+    """
 
     bars: list[tuple[float, float, float, float]]
     cumulative: str
     marks: list[tuple[float, str]]
-    at: list[tuple[float, str, int]]  # percentiles, and how low their names stand, so that none lies on another
+    at: list[
+        tuple[float, str, int]
+    ]  # percentiles, and how low their names stand, so that none lies on another
 
 
 SPREAD_WIDTH, SPREAD_HEIGHT = 300.0, 150.0
@@ -152,7 +178,12 @@ def distribution(times: Histogram) -> Spread | None:
         low, high = axis.at(10 ** (place / 20)), axis.at(10 ** ((place + 1) / 20))
         height = SPREAD_HEIGHT * count / most
         bars.append(
-            (round(low, 1), round(SPREAD_HEIGHT - height, 1), round(max(0.5, high - low - 0.5), 1), round(height, 1))
+            (
+                round(low, 1),
+                round(SPREAD_HEIGHT - height, 1),
+                round(max(0.5, high - low - 0.5), 1),
+                round(height, 1),
+            )
         )
     line: list[tuple[float, float] | None] = [(0.0, SPREAD_HEIGHT)]
     below = 0
@@ -185,8 +216,8 @@ def parts(parts_us: Mapping[str, int]) -> list[tuple[str, float, float]]:
 
 @dataclass(frozen=True, slots=True)
 class KindLine:
-    """A kind of failure over time: how many in all, and bars (x, y, width, height) of how many when, in a picture of
-    KIND_WIDTH × KIND_HEIGHT.
+    """A kind of failure over time: how many in all, and bars (x, y, width, height) of how many
+    when, in a picture of KIND_WIDTH × KIND_HEIGHT.
     """
 
     kind: str
@@ -219,7 +250,9 @@ def kinds_over_time(columns: Sequence[Mapping[str, int]]) -> list[KindLine]:
 
 @dataclass(frozen=True, slots=True)
 class Stacked:
-    """What the mean time is made of over time: bars (part, x, y, width, height), marks of ms and of the clock."""
+    """What the mean time is made of over time: bars (part, x, y, width, height), marks of ms and of
+    the clock.
+    """
 
     bars: list[tuple[str, float, float, float, float]]
     rows: list[tuple[float, str]]
@@ -236,8 +269,8 @@ STACK_WIDTH, STACK_HEIGHT = 312.0, 124.0
 
 
 def _spent(strip: Strip) -> dict[str, float]:
-    """Mean µs of a request that passed by part: connecting, TLS, waiting for the first byte, and the rest: the answer
-    itself, redirects, embedded resources.
+    """Mean µs of a request that passed by part: connecting, TLS, waiting for the first byte, and
+    the rest: the answer itself, redirects, embedded resources.
     """
     n = strip.passed
     if not n:
@@ -262,13 +295,24 @@ def stacked(strips: Sequence[tuple[int, int, Sequence[Strip]]], marks: int = 4) 
     begin, end = strips[0][0], strips[-1][1]
     bars = []
     for (first, last, _), column in zip(strips, columns, strict=True):
-        x, width = STACK_WIDTH * (first - begin) / (end - begin), STACK_WIDTH * (last - first) / (end - begin)
+        x, width = (
+            STACK_WIDTH * (first - begin) / (end - begin),
+            STACK_WIDTH * (last - first) / (end - begin),
+        )
         y = STACK_HEIGHT
         for name, value in column.items():
             high = STACK_HEIGHT * value / (1.1 * most)
             y -= high
             if high >= 0.05:
-                bars.append((name, round(x, 1), round(y, 1), round(max(0.6, width - 0.4), 1), round(high, 1)))
+                bars.append(
+                    (
+                        name,
+                        round(x, 1),
+                        round(y, 1),
+                        round(max(0.6, width - 0.4), 1),
+                        round(high, 1),
+                    )
+                )
     rows = [(round(STACK_HEIGHT * (1 - 1000 * each / (1.1 * most)), 1), milliseconds(each))
             for each in round_marks(1.1 * most / 1000)]  # fmt: skip
     step = next((each for each in STEPS_S if (end - begin) / each <= marks), 7200)
@@ -279,8 +323,8 @@ def stacked(strips: Sequence[tuple[int, int, Sequence[Strip]]], marks: int = 4) 
 
 @dataclass(frozen=True, slots=True)
 class Bar:
-    """One exchange of a waterfall: its number, what it is called, parts as (name, x, width), whether it failed, what it
-    took, and its top.
+    """One exchange of a waterfall: its number, what it is called, parts as (name, x, width),
+    whether it failed, what it took, and its top.
     """
 
     number: int
@@ -293,7 +337,9 @@ class Bar:
 
 @dataclass(frozen=True, slots=True)
 class Waterfall:
-    """Exchanges one below the other, each from when it was due; marks of the seconds since the first was."""
+    """Exchanges one below the other, each from when it was due; marks of the seconds since the
+    first was.
+    """
 
     bars: list[Bar]
     marks: list[tuple[float, str]]
@@ -328,7 +374,8 @@ def waterfall(exchanges: Sequence[tuple[int, KeptExchange]]) -> Waterfall | None
     unit = 10.0 ** math.floor(math.log10(whole))
     step = next((unit * n / 10 for n in (1, 2, 5, 10) if whole / (unit * n / 10) <= 6), unit)
     marks = [
-        (round(FALL_WIDTH * step * n / whole, 1), milliseconds(step * n / 1000)) for n in range(int(whole / step) + 1)
+        (round(FALL_WIDTH * step * n / whole, 1), milliseconds(step * n / 1000))
+        for n in range(int(whole / step) + 1)
     ]
     return Waterfall(bars, marks, FALL_LINE * len(bars))
 
@@ -348,11 +395,15 @@ class Against:
 
 
 def against(points: Sequence[Point], frames: Iterable[Frame]) -> Against | None:
-    """Response time against load, second by second (or by more of them, with the mean of their users)."""
+    """Response time against load, second by second (or by more of them, with the mean of their
+    users).
+    """
     users = {each.second: each.users for each in frames}
     pairs = []
     for point in points:
-        here = [users[second] for second in range(point.at, point.at + point.seconds) if second in users]
+        here = [
+            users[second] for second in range(point.at, point.at + point.seconds) if second in users
+        ]
         if here and (value := point.ms(95)) is not None:
             pairs.append((sum(here) / len(here), value))
     most = max((here for here, _ in pairs), default=0)
@@ -360,7 +411,9 @@ def against(points: Sequence[Point], frames: Iterable[Frame]) -> Against | None:
         return None
     low, high = min(value for _, value in pairs), max(value for _, value in pairs)
     axis = Axis(low * 0.85, max(high * 1.15, low * 3), 124.0)
-    dots = [(round(306.0 * here / most, 1), round(128 - axis.at(value), 1)) for here, value in pairs]
+    dots = [
+        (round(306.0 * here / most, 1), round(128 - axis.at(value), 1)) for here, value in pairs
+    ]
     rows = [(round(128 - axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
     return Against(dots, rows, [(0.0, "0"), (153.0, f"{most / 2:g}"), (290.0, f"{most:g} users")])
 
@@ -368,8 +421,12 @@ def against(points: Sequence[Point], frames: Iterable[Frame]) -> Against | None:
 OVER_WIDTH, OVER_HEIGHT = 300.0, 44.0
 
 
-def laid_over(step: Trace, measure: Trace, window: tuple[int, int]) -> tuple[str, str, float, float]:
-    """(path of a step, path of a measure, x from, x to of the window): each from its least to its most around it."""
+def laid_over(
+    step: Trace, measure: Trace, window: tuple[int, int]
+) -> tuple[str, str, float, float]:
+    """(path of a step, path of a measure, x from, x to of the window): each from its least to its
+    most around it.
+    """
     begin, end = window
     length = max(10, end - begin)
     low, high = max(0, begin - 2 * length), min(len(step), end + 2 * length)
@@ -388,17 +445,24 @@ def laid_over(step: Trace, measure: Trace, window: tuple[int, int]) -> tuple[str
             piece = piece[~np.isnan(piece)]
             if len(piece):
                 x = OVER_WIDTH * at / max(1, high - low)
-                line.append((x, OVER_HEIGHT - 3 - (OVER_HEIGHT - 6) * (float(piece.mean()) - least) / scale))
+                line.append(
+                    (x, OVER_HEIGHT - 3 - (OVER_HEIGHT - 6) * (float(piece.mean()) - least) / scale)
+                )
         return path(line)
 
     span = max(1, high - low)
-    return one(step), one(measure), OVER_WIDTH * (begin - low) / span, OVER_WIDTH * (end - low) / span
+    return (
+        one(step),
+        one(measure),
+        OVER_WIDTH * (begin - low) / span,
+        OVER_WIDTH * (end - low) / span,
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Between:
-    """An interval on a line of 220 with nothing in the middle: its ends, the value, and the band that is tolerated; an
-    end beyond the picture is at its edge.
+    """An interval on a line of 220 with nothing in the middle: its ends, the value, and the band
+    that is tolerated; an end beyond the picture is at its edge.
     """
 
     low: float
@@ -408,7 +472,9 @@ class Between:
     band: float  # how wide what is tolerated is, from nothing on
 
 
-def between(low: float | None, value: float | None, high: float | None, allowed: float, most: float) -> Between | None:
+def between(
+    low: float | None, value: float | None, high: float | None, allowed: float, most: float
+) -> Between | None:
     """From −`most` to `most`; None without an interval."""
     if low is None or value is None or high is None or most <= 0:
         return None

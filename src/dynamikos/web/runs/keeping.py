@@ -15,13 +15,19 @@ from dynamikos.web.streams.models import Message
 
 @transaction.atomic
 def archive(member: Membership, runs: Sequence[Run], *, back: bool = False) -> None:
-    """They stay whole, out of the list; or come `back` into it. Raises PlanError for one that is not over."""
+    """They stay whole, out of the list; or come `back` into it. Raises PlanError for one that is
+    not over.
+    """
     require(member, "engineer")
     for each in runs:
         if not each.is_over and not back:
             raise PlanError(f"Run {each.number} is not over; it can be archived then.")
     Run.objects.filter(pk__in=[each.pk for each in runs]).update(is_archived=not back)
-    note(member, "runs brought back" if back else "runs archived", ", ".join(str(each.number) for each in runs))
+    note(
+        member,
+        "runs brought back" if back else "runs archived",
+        ", ".join(str(each.number) for each in runs),
+    )
 
 
 @transaction.atomic
@@ -30,11 +36,15 @@ def delete(member: Membership, runs: Sequence[Run], sure: str) -> None:
     require(member, "engineer")
     numbers = sorted(each.number for each in runs)
     named = ", ".join(map(str, numbers))
-    if sorted(part.strip() for part in sure.split(",") if part.strip()) != sorted(map(str, numbers)):
+    if sorted(part.strip() for part in sure.split(",") if part.strip()) != sorted(
+        map(str, numbers)
+    ):
         raise PlanError(f"To delete them write their numbers: {named}.")
     for each in runs:
         if not each.is_over:
-            raise PlanError(f"Run {each.number} is not over; stop it or wait for its end, then delete it.")
+            raise PlanError(
+                f"Run {each.number} is not over; stop it or wait for its end, then delete it."
+            )
     for each in runs:
         Message.objects.filter(subject=each.pk)._raw_delete("default")
         _without_parts(Run.objects.filter(pk=each.pk))
@@ -42,9 +52,13 @@ def delete(member: Membership, runs: Sequence[Run], sure: str) -> None:
 
 
 def _without_parts(found: QuerySet[Any]) -> None:
-    """Deletes lines and all that hangs from them by statements, whatever their number; others forget them."""
+    """Deletes lines and all that hangs from them by statements, whatever their number; others
+    forget them.
+    """
     for relation in found.model._meta.related_objects:
-        others = relation.related_model._base_manager.filter(**{f"{relation.field.name}__in": found})
+        others = relation.related_model._base_manager.filter(
+            **{f"{relation.field.name}__in": found}
+        )
         if relation.many_to_many:
             through = relation.field.remote_field.through
             field = relation.field.m2m_reverse_field_name()

@@ -1,4 +1,6 @@
-"""The runs of a project as a log: what each was, what came of it, and what was different from the one before."""
+"""The runs of a project as a log: what each was, what came of it, and what was different from the
+one before.
+"""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -23,8 +25,8 @@ LONGEST_WORDS = 300  # of what differs, each
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """A run with its key figures: exchanges a second and the share that failed of the measured part, and the step that
-    was slowest with its p95.
+    """A run with its key figures: exchanges a second and the share that failed of the measured
+    part, and the step that was slowest with its p95.
     """
 
     run: Run
@@ -44,9 +46,13 @@ def _line(run: Run) -> Line:
     rows = [each for each in outcome.get("rows", []) if isinstance(each, dict)]
     requests = [each for each in rows if each.get("level") == "request"]
     every = sum(each.get("count", 0) for each in requests)
-    timed = [each for each in rows if each.get("level") == "step" and each.get("p95_ms") is not None]
+    timed = [
+        each for each in rows if each.get("level") == "step" and each.get("p95_ms") is not None
+    ]
     slowest = max(timed, key=lambda each: each["p95_ms"], default=None)
-    lasted = (run.ended_at - run.begins_at).total_seconds() if run.ended_at and run.begins_at else None
+    lasted = (
+        (run.ended_at - run.begins_at).total_seconds() if run.ended_at and run.begins_at else None
+    )
     return Line(
         run,
         sum(each.get("per_s", 0.0) for each in requests) if requests else None,
@@ -76,14 +82,23 @@ def ordered(every: list[Line], sort: str, *, down: bool) -> list[Line]:
 
 
 def found(
-    runs: QuerySet[Run], words: str, verdict: str, *, only_starred: bool = False, archived: bool = False
+    runs: QuerySet[Run],
+    words: str,
+    verdict: str,
+    *,
+    only_starred: bool = False,
+    archived: bool = False,
 ) -> QuerySet[Run]:
-    """Those whose name, plan, tags, note or differences have all the words, with a verdict where one is asked for; of
-    those in the archive, or of all others.
+    """Those whose name, plan, tags, note or differences have all the words, with a verdict where
+    one is asked for; of those in the archive, or of all others.
     """
-    runs = runs.defer("frozen", "marks", "findings", "capacity", "rejudged", "figures").filter(is_archived=archived)
+    runs = runs.defer("frozen", "marks", "findings", "capacity", "rejudged", "figures").filter(
+        is_archived=archived
+    )
     for word in words.split()[:10]:
-        number = Q(number=int(word)) if word.isascii() and word.isdigit() and len(word) < 10 else Q()
+        number = (
+            Q(number=int(word)) if word.isascii() and word.isdigit() and len(word) < 10 else Q()
+        )
         runs = runs.filter(
             Q(name__icontains=word) | Q(tags__icontains=word) | Q(remark__icontains=word)
             | Q(plan__name__icontains=word) | Q(differs__icontains=word) | number
@@ -96,8 +111,8 @@ def found(
 
 
 def with_changes(run: Run) -> list[str] | None:
-    """What was not as before, with what came of it: steps that fail now, and those far slower or quicker; None where
-    there was no run before.
+    """What was not as before, with what came of it: steps that fail now, and those far slower or
+    quicker; None where there was no run before.
     """
     told: list[str] | None = run.differs
     before = _before(run)
@@ -113,13 +128,17 @@ def with_changes(run: Run) -> list[str] | None:
 def _before(run: Run) -> Run | None:
     if run.plan is None:
         return None
-    ended = run.plan.runs.filter(state=Run.State.ENDED, is_trial=run.is_trial, asked_at__lt=run.asked_at)
+    ended = run.plan.runs.filter(
+        state=Run.State.ENDED, is_trial=run.is_trial, asked_at__lt=run.asked_at
+    )
     return ended.order_by("-asked_at").first()
 
 
 def differs_from_before(plan: LoadPlan, frozen: FrozenRun) -> list[str] | None:
     """What is not as in the run of the plan before; None where there is none that can be read."""
-    before = plan.runs.filter(state=Run.State.ENDED, is_trial=frozen.trial).order_by("-asked_at").first()
+    before = (
+        plan.runs.filter(state=Run.State.ENDED, is_trial=frozen.trial).order_by("-asked_at").first()
+    )
     if before is None:
         return None
     from dynamikos.web.runs.queries import frozen as frozen_of

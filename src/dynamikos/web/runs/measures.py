@@ -55,16 +55,23 @@ def lanes(found: Run, inputs: FrozenRun) -> list[Lane]:
 
 
 def lane_of(found: Run, inputs: FrozenRun) -> dict[str, str]:
-    """The key of the lane that each measure stands in, by what the measure is called as a suspect."""
+    """The key of the lane that each measure stands in, by what the measure is called as a
+    suspect.
+    """
     titles = {each.probe: each.title for each in inputs.plan.probes}
-    names = {each.no: f"{titles.get(each.probe, each.probe)}: {each.name}" for each in found.measures.all()}
+    names = {
+        each.no: f"{titles.get(each.probe, each.probe)}: {each.name}"
+        for each in found.measures.all()
+    }
     return {names[no]: lane.key for lane in lanes(found, inputs) for no, _ in lane.lines}
 
 
 def _called(name: str) -> str:
     """A measure's name as words; what its unit says already is left out."""
     words = name.removesuffix("_total").split("_")
-    return " ".join(words[:-1] if len(words) > 1 and words[-1] in ("ratio", "seconds", "bytes") else words)
+    return " ".join(
+        words[:-1] if len(words) > 1 and words[-1] in ("ratio", "seconds", "bytes") else words
+    )
 
 
 def shown_first(every: Sequence[Lane]) -> list[Lane]:
@@ -73,7 +80,9 @@ def shown_first(every: Sequence[Lane]) -> list[Lane]:
     def place(lane: Lane) -> int:
         return next((at for at, word in enumerate(FIRST) if word in lane.title), len(FIRST))
 
-    return [lane for lane in sorted(every, key=place) if place(lane) < len(FIRST)][:LANES] or list(every[:LANES])
+    return [lane for lane in sorted(every, key=place) if place(lane) < len(FIRST)][:LANES] or list(
+        every[:LANES]
+    )
 
 
 def traces(found: Run, numbers: Collection[int] | None, from_s: int, to_s: int) -> dict[int, Trace]:
@@ -88,15 +97,19 @@ def traces(found: Run, numbers: Collection[int] | None, from_s: int, to_s: int) 
             made[no] = np.full(to_s - from_s, np.nan)
         return made[no]
 
-    minutes = MeasureMinute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
+    minutes = MeasureMinute.objects.filter(
+        run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60)
+    )
     minutes = minutes if numbers is None else minutes.filter(no__in=numbers)
     for no, minute, body in minutes.values_list("no", "minute", "values"):
         begin = minute * 60
         low, high = max(from_s, begin), min(to_s, begin + 60)
-        trace(no)[low - from_s : high - from_s] = np.frombuffer(bytes(body), "<f8")[low - begin : high - begin]
-    for second, values in Reading.objects.filter(run=found, second__gte=from_s, second__lt=to_s).values_list(
-        "second", "values"
-    ):
+        trace(no)[low - from_s : high - from_s] = np.frombuffer(bytes(body), "<f8")[
+            low - begin : high - begin
+        ]
+    for second, values in Reading.objects.filter(
+        run=found, second__gte=from_s, second__lt=to_s
+    ).values_list("second", "values"):
         for no, value in values.items():
             if numbers is None or int(no) in numbers:
                 trace(int(no))[second - from_s] = value
@@ -104,12 +117,19 @@ def traces(found: Run, numbers: Collection[int] | None, from_s: int, to_s: int) 
 
 
 def readings_of(
-    found: Run, inputs: FrozenRun, objectives: Sequence[Objective] | None = None, until_s: int | None = None
+    found: Run,
+    inputs: FrozenRun,
+    objectives: Sequence[Objective] | None = None,
+    until_s: int | None = None,
 ) -> dict[Source, Told]:
-    """What was told, before second `until_s` (the last that was added up), of the measures that objectives (of its
-    plan, or others) are about.
+    """What was told, before second `until_s` (the last that was added up), of the measures that
+    objectives (of its plan, or others) are about.
     """
-    wanted = {source_of(each) for each in (inputs.plan.objectives if objectives is None else objectives) if each.probe}
+    wanted = {
+        source_of(each)
+        for each in (inputs.plan.objectives if objectives is None else objectives)
+        if each.probe
+    }
     if not wanted:
         return {}
     every = {each.probe: each.every_s for each in inputs.plan.probes}
@@ -123,7 +143,9 @@ def readings_of(
 
 
 def drawn(found: Run, numbers: Collection[int]) -> tuple[list[int], dict[int, list[float | None]]]:
-    """(seconds, values of each measure there, at most POINTS): where there are more, the mean of so many seconds."""
+    """(seconds, values of each measure there, at most POINTS): where there are more, the mean of so
+    many seconds.
+    """
     end = found.watermark + 1
     known = traces(found, numbers, 0, end)
     width = max(1, -(-end // POINTS))
@@ -135,7 +157,12 @@ def drawn(found: Run, numbers: Collection[int]) -> tuple[list[int], dict[int, li
             padded[: len(trace)] = trace
             parts = padded.reshape(-1, width)
             counts = np.sum(~np.isnan(parts), axis=1)
-            trace = np.divide(np.nansum(parts, axis=1), counts, out=np.full(len(seconds), np.nan), where=counts > 0)
+            trace = np.divide(
+                np.nansum(parts, axis=1),
+                counts,
+                out=np.full(len(seconds), np.nan),
+                where=counts > 0,
+            )
         made[no] = [None if np.isnan(value) else float(f"{value:.6g}") for value in trace]
     return seconds, made
 
@@ -145,7 +172,9 @@ def measures_of(found: Run) -> dict[int, Measure]:
 
 
 def take(found: Run, probe: str, traces: Mapping[str, Trace]) -> int:
-    """Measures that came afterwards, written as those of a probe; those of the same names are replaced. How many."""
+    """Measures that came afterwards, written as those of a probe; those of the same names are
+    replaced. How many.
+    """
     first = found.measures.aggregate(top=Max("no"))["top"]
     no = 0 if first is None else first + 1
     old = found.measures.filter(probe=probe, name__in=list(traces))
@@ -157,6 +186,7 @@ def take(found: Run, probe: str, traces: Mapping[str, Trace]) -> int:
         padded[: len(trace)] = trace
         minutes = enumerate(padded.astype("<f8").reshape(-1, 60))
         MeasureMinute.objects.bulk_create(
-            MeasureMinute(run=found, no=at, minute=minute, values=values.tobytes()) for minute, values in minutes
+            MeasureMinute(run=found, no=at, minute=minute, values=values.tobytes())
+            for minute, values in minutes
         )
     return len(traces)

@@ -13,7 +13,9 @@ PROBES = "dynamikos_probes"  # NOTIFY on it wakes the process that reads probes
 
 
 class Run(models.Model):
-    """One execution with its frozen inputs. Second 0 of the run clock is `begins_at` (UTC, the database's clock)."""
+    """One execution with its frozen inputs. Second 0 of the run clock is `begins_at` (UTC, the
+    database's clock).
+    """
 
     class State(models.TextChoices):
         ASKED = "asked"
@@ -35,25 +37,41 @@ class Run(models.Model):
     ended_at = models.DateTimeField(null=True)
     ending = models.JSONField(null=True)  # core.verdicts.ending.Ending
     watermark = models.IntegerField(default=-1)  # seconds up to and with this one are in frames
-    chunked = models.IntegerField(default=-1)  # minutes up to and with this one are in chunks and blocks
+    chunked = models.IntegerField(
+        default=-1
+    )  # minutes up to and with this one are in chunks and blocks
     outcome = models.JSONField(null=True)
     remark = models.TextField(blank=True)
-    of_set = models.UUIDField(null=True)  # of runs that repeat each other; and which of how many this one is
+    of_set = models.UUIDField(
+        null=True
+    )  # of runs that repeat each other; and which of how many this one is
     set_place = models.PositiveSmallIntegerField(default=1)
     set_size = models.PositiveSmallIntegerField(default=1)
     not_before = models.DateTimeField(null=True)
-    lease_until = models.DateTimeField(null=True)  # renewed by the shell that waits for it; without one it stops then
+    lease_until = models.DateTimeField(
+        null=True
+    )  # renewed by the shell that waits for it; without one it stops then
     is_trial = models.BooleanField(default=False)
-    is_folded = models.BooleanField(default=True)  # false of a run of an earlier day, until it is folded anew
+    is_folded = models.BooleanField(
+        default=True
+    )  # false of a run of an earlier day, until it is folded anew
     rejudged = models.JSONField(null=True)  # judgements with other objectives: at, by, judgements
-    figures = models.JSONField(null=True)  # list of core.comparison.Figure, once it is over: what a trend is made of
+    figures = models.JSONField(
+        null=True
+    )  # list of core.comparison.Figure, once it is over: what a trend is made of
     is_archived = models.BooleanField(default=False)
     is_starred = models.BooleanField(default=False)
     tags = models.CharField(max_length=200, blank=True)
     findings = models.JSONField(null=True)  # list of core.findings.Found, once it is over
-    capacity = models.JSONField(null=True)  # core.analysis.Capacity, where it had several levels of load
-    differs = models.JSONField(null=True)  # from the run of its plan before, in words; null where there is none
-    marks = models.JSONField(default=dict)  # of objectives by interval, while it runs: number → list of Mark
+    capacity = models.JSONField(
+        null=True
+    )  # core.analysis.Capacity, where it had several levels of load
+    differs = models.JSONField(
+        null=True
+    )  # from the run of its plan before, in words; null where there is none
+    marks = models.JSONField(
+        default=dict
+    )  # of objectives by interval, while it runs: number → list of Mark
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["project", "number"], name="run_number")]
@@ -71,7 +89,11 @@ class Run(models.Model):
 
     def end(self, state: str, ending: Ending) -> None:
         """It ends so, now; the caller saves it. Raises WrongStep."""
-        self.state, self.ending, self.ended_at = moved(RUN, self.state, state), plain(ending), timezone.now()
+        self.state, self.ending, self.ended_at = (
+            moved(RUN, self.state, state),
+            plain(ending),
+            timezone.now(),
+        )
 
 
 class Shard(models.Model):
@@ -87,7 +109,9 @@ class Shard(models.Model):
     offset_us = models.BigIntegerField(default=0)
     offset_error_us = models.IntegerField(default=0)
     lost_at_s = models.IntegerField(null=True)
-    by_value = models.BinaryField(default=bytes)  # core.reports.by_value.ByValue, the newest that came
+    by_value = models.BinaryField(
+        default=bytes
+    )  # core.reports.by_value.ByValue, the newest that came
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "number"], name="shard_number")]
@@ -95,7 +119,9 @@ class Shard(models.Model):
 
 
 class ByValueAt(models.Model):
-    """What a shard had counted by value since its begin, at the end of a second (core.reports.by_value.is_kept)."""
+    """What a shard had counted by value since its begin, at the end of a second
+    (core.reports.by_value.is_kept).
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="by_value_at")
     shard = models.PositiveIntegerField()
@@ -103,26 +129,32 @@ class ByValueAt(models.Model):
     body = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "shard", "second"], name="by_value_at_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "shard", "second"], name="by_value_at_once")
+        ]
 
 
 class Pile(models.Model):
-    """A pile of rows that the run's shards share: `next` is the first taking nobody was granted yet."""
+    """A pile of rows that the run's shards share: `next` is the first taking nobody was granted
+    yet.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="piles")
     name = models.CharField(max_length=170)
     rows = models.BigIntegerField()
     endless = models.BooleanField(default=False)
     next = models.BigIntegerField(default=0)
-    wanted = models.BooleanField(default=False)  # somebody waits for rows that others hold and have not used
+    wanted = models.BooleanField(
+        default=False
+    )  # somebody waits for rows that others hold and have not used
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "name"], name="pile_once")]
 
 
 class Lease(models.Model):
-    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was asked for,
-    `done` when they are used up.
+    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one
+    was asked for, `done` when they are used up.
     """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="leases")
@@ -157,7 +189,9 @@ class WrittenRow(models.Model):
     row = models.JSONField()  # (column, text) in order
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "shard", "sequence"], name="written_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "shard", "sequence"], name="written_once")
+        ]
 
 
 class Report(models.Model):
@@ -176,7 +210,9 @@ class Command(models.Model):
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="commands")
     verb = models.CharField(max_length=20)  # stop-gently, stop-now, hold, go-on, change
-    ending = models.JSONField(null=True)  # of a stop that nobody's hand gave: core.verdicts.ending.Ending
+    ending = models.JSONField(
+        null=True
+    )  # of a stop that nobody's hand gave: core.verdicts.ending.Ending
     at_s = models.IntegerField(null=True)  # second of the run from which on it holds
     factor = models.FloatField(null=True)  # of a change of load
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
@@ -187,8 +223,9 @@ class Command(models.Model):
 
 
 class Chunk(models.Model):
-    """A minute of one series: list of (second, wire form), their total, and core.reports.folding.Coarse of it. Of all
-    shards added up (`shard` −1); rounds and steps of each shard besides, where there are several.
+    """A minute of one series: list of (second, wire form), their total, and
+    core.reports.folding.Coarse of it. Of all shards added up (`shard` −1); rounds and steps of each
+    shard besides, where there are several.
     """
 
     ALL = -1
@@ -202,11 +239,15 @@ class Chunk(models.Model):
     coarse = models.BinaryField(default=bytes)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "series", "shard", "minute"], name="chunk_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "series", "shard", "minute"], name="chunk_once")
+        ]
 
 
 class Second(models.Model):
-    """A second of the whole run that is in no chunk yet: compressed core.reports.chunk_extras.Folded."""
+    """A second of the whole run that is in no chunk yet: compressed
+    core.reports.chunk_extras.Folded.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="seconds")
     second = models.PositiveIntegerField()
@@ -217,8 +258,8 @@ class Second(models.Model):
 
 
 class Minute(models.Model):
-    """A minute of the whole run besides its series: compressed lists of core.reports.chunk_extras.Beside, and of rows
-    dealt.
+    """A minute of the whole run besides its series: compressed lists of
+    core.reports.chunk_extras.Beside, and of rows dealt.
     """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="minutes")
@@ -231,7 +272,9 @@ class Minute(models.Model):
 
 
 class Measure(models.Model):
-    """A measure that a probe of a run told of, numbered as it came; `unit` stands behind its figures."""
+    """A measure that a probe of a run told of, numbered as it came; `unit` stands behind its
+    figures.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="measures")
     no = models.PositiveIntegerField()
@@ -256,7 +299,9 @@ class MeasureMinute(models.Model):
     values = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "no", "minute"], name="measure_minute_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "no", "minute"], name="measure_minute_once")
+        ]
 
 
 class Reading(models.Model):
@@ -271,8 +316,8 @@ class Reading(models.Model):
 
 
 class ProbeTry(models.Model):
-    """A probe of a plan is to be read twice, for whoever writes the plan; `answer` is (name, unit, value) of what it
-    told, or why it told nothing.
+    """A probe of a plan is to be read twice, for whoever writes the plan; `answer` is (name, unit,
+    value) of what it told, or why it told nothing.
     """
 
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
@@ -295,7 +340,9 @@ class Baseline(models.Model):
 
 
 class Shot(models.Model):
-    """What a browser saw of a page at a second of a run, with the figures of that look (ms; layout shift has none)."""
+    """What a browser saw of a page at a second of a run, with the figures of that look (ms; layout
+    shift has none).
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="shots")
     probe = models.CharField(max_length=64)
@@ -343,7 +390,9 @@ class Seen(models.Model):
 
 
 class Followed(models.Model):
-    """A user that somebody follows or followed, as last shown: core.reports.present.UserNow as JSON."""
+    """A user that somebody follows or followed, as last shown: core.reports.present.UserNow as
+    JSON.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="followed")
     user = models.PositiveIntegerField()
@@ -365,12 +414,14 @@ class Block(models.Model):
     coarse = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "series", "ten_minutes"], name="block_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "series", "ten_minutes"], name="block_once")
+        ]
 
 
 class Kept(models.Model):
-    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator. A shard
-    numbers its own, so that none comes twice.
+    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the
+    generator. A shard numbers its own, so that none comes twice.
     """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept")
@@ -385,4 +436,6 @@ class Kept(models.Model):
 
     class Meta:
         indexes = [models.Index(fields=["run", "second"])]
-        constraints = [models.UniqueConstraint(fields=["run", "shard", "sequence"], name="kept_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "shard", "sequence"], name="kept_once")
+        ]

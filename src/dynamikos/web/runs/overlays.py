@@ -1,5 +1,5 @@
-"""Two sides of a comparison laid over one another: their tapes on one run clock, the times of a step, and failures by
-kind.
+"""Two sides of a comparison laid over one another: their tapes on one run clock, the times of a
+step, and failures by kind.
 """
 
 import contextlib
@@ -18,21 +18,29 @@ from dynamikos.core.telling.model import Lane
 from dynamikos.web.runs import comparing, drawings, telling
 from dynamikos.web.runs.models import Run
 
-LANES, SERVERS = 4, 4  # users, exchanges, response times, failures; and those of servers that both sides have
+LANES, SERVERS = (
+    4,
+    4,
+)  # users, exchanges, response times, failures; and those of servers that both sides have
 BIN = 20  # bins a decade
 PERCENTS = (50, 95, 99)
 
 
 @dataclass(frozen=True, slots=True)
 class Over:
-    """Both sides as the verdict takes them: of several runs those without doubts; `steps` are what both have."""
+    """Both sides as the verdict takes them: of several runs those without doubts; `steps` are what
+    both have.
+    """
 
     runs: dict[str, list[Run]]
     steps: dict[Key, str]
 
     def times(self, key: Key) -> "Times | None":
         """Of one step, by the second."""
-        read = {name: [comparing.read(run, only=key) for run in runs] for name, runs in self.runs.items()}
+        read = {
+            name: [comparing.read(run, only=key) for run in runs]
+            for name, runs in self.runs.items()
+        }
         return times(read, key)
 
 
@@ -66,12 +74,17 @@ def tapes(sides: Mapping[str, Sequence[Run]]) -> list[tuple[Drawn, list[str]]]:
     every = {(name, run): telling.lanes(run) for name, runs in sides.items() for run in runs}
     if not every:
         return []
-    seconds = max((len(values) for lanes in every.values() for _, values in lanes[0].lines), default=1)
+    seconds = max(
+        (len(values) for lanes in every.values() for _, values in lanes[0].lines), default=1
+    )
     first = next(iter(every.values()))
     titles = [each.title for each in first[:LANES]]
     of_servers = [each.title for each in first[LANES:]]
-    titles += [each for each in of_servers if all(any(lane.title == each for lane in lanes[LANES:])
-                                                  for lanes in every.values())][:SERVERS]  # fmt: skip
+    titles += [
+        each
+        for each in of_servers
+        if all(any(lane.title == each for lane in lanes[LANES:]) for lanes in every.values())
+    ][:SERVERS]
     made = []
     for title in titles:
         lines, whose, unit = [], [], ""
@@ -87,8 +100,8 @@ def tapes(sides: Mapping[str, Sequence[Run]]) -> list[tuple[Drawn, list[str]]]:
 
 @dataclass(frozen=True, slots=True)
 class Times:
-    """The times of a step on both sides, on one logarithmic axis: outlines of how often, and how many were no longer;
-    percentiles of each side as (x, name, text), marks of the axis.
+    """The times of a step on both sides, on one logarithmic axis: outlines of how often, and how
+    many were no longer; percentiles of each side as (x, name, text), marks of the axis.
     """
 
     name: str
@@ -147,7 +160,9 @@ def _bins(given: Histogram) -> dict[int, float]:
 
 @dataclass(frozen=True, slots=True)
 class Failing:
-    """A kind of failure of a request (or step) on both sides: how many, and of how many exchanges."""
+    """A kind of failure of a request (or step) on both sides: how many, and of how many
+    exchanges.
+    """
 
     name: str
     kind: str
@@ -173,7 +188,14 @@ def failing(sides: Mapping[str, Sequence[Run]]) -> list[Failing]:
                     here = counts.setdefault((name, kind), {})
                     here[side] = here.get(side, 0) + count
     made = [
-        Failing(name, kind, here.get("a", 0), here.get("b", 0), every[name].get("a", 0), every[name].get("b", 0))
+        Failing(
+            name,
+            kind,
+            here.get("a", 0),
+            here.get("b", 0),
+            every[name].get("a", 0),
+            every[name].get("b", 0),
+        )
         for (name, kind), here in counts.items()
     ]
     return sorted(made, key=lambda each: -(each.a + each.b))[:40]

@@ -1,4 +1,6 @@
-"""The users of a run under way, as its generators show them to those who watch, and what each exchanged."""
+"""The users of a run under way, as its generators show them to those who watch, and what each
+exchanged.
+"""
 
 import datetime
 from collections.abc import Mapping, Sequence
@@ -30,8 +32,8 @@ def watch(run: Run, user: int = 0) -> None:
 
 @dataclass(frozen=True, slots=True)
 class People:
-    """`shown` are users with the generator that each is on; `users` and `failing` count all. `waited_for` are
-    generators that have not shown theirs yet.
+    """`shown` are users with the generator that each is on; `users` and `failing` count all.
+    `waited_for` are generators that have not shown theirs yet.
     """
 
     shown: Sequence[tuple[str, UserNow]]
@@ -64,7 +66,11 @@ def people(run: Run) -> People:
 
 def remember(run: Run, generator: str, user: UserNow) -> None:
     """What is shown of somebody who is followed stays when it has left and the run is over."""
-    second = max(0, int((timezone.now() - run.begins_at).total_seconds())) if run.begins_at is not None else 0
+    second = (
+        max(0, int((timezone.now() - run.begins_at).total_seconds()))
+        if run.begins_at is not None
+        else 0
+    )
     told = {"second": second, "generator_name": generator, "body": msgspec.json.encode(user)}
     Followed.objects.update_or_create(told, run=run, user=user.number)
 
@@ -72,18 +78,24 @@ def remember(run: Run, generator: str, user: UserNow) -> None:
 def remembered(run: Run, number: int) -> tuple[int, str, UserNow] | None:
     """(second, generator, user) of the last that was shown of somebody who was followed."""
     found = Followed.objects.filter(run=run, user=number).first()
-    return (found.second, found.generator_name, _user.decode(bytes(found.body))) if found is not None else None
+    return (
+        (found.second, found.generator_name, _user.decode(bytes(found.body)))
+        if found is not None
+        else None
+    )
 
 
 def followed(run: Run) -> list[int]:
     """The numbers of users that were followed."""
-    return list(Followed.objects.filter(run=run).order_by("user").values_list("user", flat=True)[:LINES])
+    return list(
+        Followed.objects.filter(run=run).order_by("user").values_list("user", flat=True)[:LINES]
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """Which kept exchanges: of a user, a step (journey and key), a beginning of the reason, a text in their values, and
-    after a number. "" and None want all.
+    """Which kept exchanges: of a user, a step (journey and key), a beginning of the reason, a text
+    in their values, and after a number. "" and None want all.
     """
 
     user: int | None = None
@@ -94,15 +106,19 @@ class Wanted:
 
 
 def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExchange]]:
-    """The last LINES of them in their order, with their numbers, as many as half of them failed ones; they are looked
-    for in the last LOOKED_INTO.
+    """The last LINES of them in their order, with their numbers, as many as half of them failed
+    ones; they are looked for in the last LOOKED_INTO.
     """
     rows = Kept.objects.filter(run=run, pk__gt=wanted.after).order_by("-pk")
     if wanted.user is not None:
         rows = rows.filter(user=wanted.user)
     if wanted.step:
         key = wanted.step.rpartition("/")[::2]
-        rows = rows.filter(series__in=[each.no for each in every_series(inputs) if (each.journey, each.step) == key])
+        rows = rows.filter(
+            series__in=[
+                each.no for each in every_series(inputs) if (each.journey, each.step) == key
+            ]
+        )
     if wanted.why:
         rows = rows.filter(reason__startswith=wanted.why)
     if wanted.why:
@@ -114,8 +130,8 @@ def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExch
 
 
 def _fitting(rows: QuerySet[Kept], wanted: Wanted, limit: int) -> list[tuple[int, KeptExchange]]:
-    """The first `limit` of `rows` that hold the value. Steps without an exchange of somebody who is followed are shown
-    where that user is chosen.
+    """The first `limit` of `rows` that hold the value. Steps without an exchange of somebody who is
+    followed are shown where that user is chosen.
     """
     found = []
     for row in rows[:LOOKED_INTO].iterator(chunk_size=200):
@@ -131,7 +147,12 @@ def _fitting(rows: QuerySet[Kept], wanted: Wanted, limit: int) -> list[tuple[int
 
 def reasons(run: Run) -> list[str]:
     """Why exchanges of a run were kept."""
-    return list(Kept.objects.filter(run=run).order_by("reason").values_list("reason", flat=True).distinct()[:200])
+    return list(
+        Kept.objects.filter(run=run)
+        .order_by("reason")
+        .values_list("reason", flat=True)
+        .distinct()[:200]
+    )
 
 
 def last_round(exchanges: Sequence[tuple[int, KeptExchange]]) -> list[tuple[int, KeptExchange]]:
@@ -142,9 +163,15 @@ def last_round(exchanges: Sequence[tuple[int, KeptExchange]]) -> list[tuple[int,
 
 def beside(run: Run, exchange: KeptExchange) -> list[tuple[int, KeptExchange]]:
     """What the same user exchanged in the same step of the same round, as far as it was kept."""
-    rows = Kept.objects.filter(run=run, user=exchange.user, round=exchange.round).order_by("pk")[:LINES]
+    rows = Kept.objects.filter(run=run, user=exchange.user, round=exchange.round).order_by("pk")[
+        :LINES
+    ]
     found = [(row.pk, unpack_kept(bytes(row.body))) for row in rows]
-    return [each for each in found if each[1].step == exchange.step and each[1].ended_us and not each[1].item]
+    return [
+        each
+        for each in found
+        if each[1].step == exchange.step and each[1].ended_us and not each[1].item
+    ]
 
 
 def wanted_of(given: Mapping[str, str], user: int | None = None) -> Wanted:

@@ -1,4 +1,6 @@
-"""Looks at everything before a start: gathers the facts, has a generator knock, and gives the core's findings."""
+"""Looks at everything before a start: gathers the facts, has a generator knock, and gives the
+core's findings.
+"""
 
 import shutil
 import time
@@ -16,7 +18,14 @@ from dynamikos.core.frozen import FrozenRun, canonical, every_series
 from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.lifecycles import RUN, going
 from dynamikos.core.plans import Plan, parse_target
-from dynamikos.core.plans.preflight import Answered, Facts, Finding, origins_of, preflight, probed_by
+from dynamikos.core.plans.preflight import (
+    Answered,
+    Facts,
+    Finding,
+    origins_of,
+    preflight,
+    probed_by,
+)
 from dynamikos.core.probes import probe_problems
 from dynamikos.sealing import box
 from dynamikos.web.environments.queries import opened
@@ -56,7 +65,10 @@ def look(member: Membership, plan: LoadPlan, core: Plan, environment: str = "") 
     try:
         made = prepared(member, plan, core, environment=environment)
     except DynamikosError as problem:
-        found = [Finding("Plan, names and secrets", "blocker", line, "Mend it", "plan") for line in _lines(problem)]
+        found = [
+            Finding("Plan, names and secrets", "blocker", line, "Mend it", "plan")
+            for line in _lines(problem)
+        ]
         return Looked(found, time.monotonic() - begun)
     problems = made.inputs.problems()
     frozen = None if problems else freeze(made.inputs, run=str(plan.pk), seed=1, checked=True)
@@ -72,8 +84,15 @@ def look(member: Membership, plan: LoadPlan, core: Plan, environment: str = "") 
         journeys=made.scripts,
         follows=follows,
         problems=problems,
-        unrehearsed={key: why for key, each in made.here.items() if (why := unproven(each, made.scripts[key]))},
-        data=[(each.name, each.said, each.early) for each in plans.data_follows(plan, core, made.scripts, times)],
+        unrehearsed={
+            key: why
+            for key, each in made.here.items()
+            if (why := unproven(each, made.scripts[key]))
+        },
+        data=[
+            (each.name, each.said, each.early)
+            for each in plans.data_follows(plan, core, made.scripts, times)
+        ],
         knocked=None if answered is None else answered.knocked,
         living=len(alive),
         free=len(free),
@@ -102,18 +121,31 @@ def _taken() -> set[object]:
     return set(active.values_list("shards__generator", flat=True))
 
 
-def _knock(member: Membership, made: Prepared, frozen: FrozenRun | None, free: Sequence[Generator]) -> Answered | None:
-    """What a generator says of the targets; None when there is none, or it did not answer in time."""
+def _knock(
+    member: Membership, made: Prepared, frozen: FrozenRun | None, free: Sequence[Generator]
+) -> Answered | None:
+    """What a generator says of the targets; None when there is none, or it did not answer in
+    time.
+    """
     if frozen is None or not free or not settings.KNOCK_WAIT_S:
         return None
-    known = [*origins_of(made.scripts, made.inputs.values), *probed_by(made.inputs.plan, made.inputs.values)]
+    known = [
+        *origins_of(made.scripts, made.inputs.values),
+        *probed_by(made.inputs.plan, made.inputs.values),
+    ]
     origins = [each for each in dict.fromkeys(known) if _is_agreed(each, made.inputs)]
     generator = free[0]
     with transaction.atomic():
         secrets = opened(member.project_id, made.inputs.plan.environment, frozen.secret_names)
-        boxed = box(secrets, bytes(generator.public_key)) if secrets and generator.public_key else b""
-        asked = Knock.objects.create(generator=generator, frozen=canonical(frozen), secrets=boxed, origins=origins)
-        jobs.configure_task("knock", queue=generator.queue, allow_unknown=True).defer(knock_id=str(asked.pk))
+        boxed = (
+            box(secrets, bytes(generator.public_key)) if secrets and generator.public_key else b""
+        )
+        asked = Knock.objects.create(
+            generator=generator, frozen=canonical(frozen), secrets=boxed, origins=origins
+        )
+        jobs.configure_task("knock", queue=generator.queue, allow_unknown=True).defer(
+            knock_id=str(asked.pk)
+        )
     answer = _answer(asked, settings.KNOCK_WAIT_S)
     return None if answer is None else msgspec.convert(answer, Answered)
 
@@ -141,15 +173,21 @@ def _busy_with(member: Membership) -> str:
     run = Run.objects.filter(state__in=going(RUN)).first()
     if run is None:
         return ""
-    return f"run {run.number}" if run.project_id == member.project_id else "a run of another project"
+    return (
+        f"run {run.number}" if run.project_id == member.project_id else "a run of another project"
+    )
 
 
 def _report_bytes(frozen: FrozenRun) -> int:
-    return int(len(every_series(frozen)) * (frozen.ends_s + 60) * frozen.plan.generators * BYTES_A_SERIES)
+    return int(
+        len(every_series(frozen)) * (frozen.ends_s + 60) * frozen.plan.generators * BYTES_A_SERIES
+    )
 
 
 def _answer(asked: Knock | ProbeTry, seconds: float) -> Any:
-    """What another process answers to what was asked; None when it does not in time. It is asked no more then."""
+    """What another process answers to what was asked; None when it does not in time. It is asked no
+    more then.
+    """
     until = time.monotonic() + seconds
     answer = None
     while answer is None and time.monotonic() < until:
@@ -160,7 +198,9 @@ def _answer(asked: Knock | ProbeTry, seconds: float) -> Any:
 
 
 class Tried(NamedTuple):
-    """Why a probe tells nothing; or what it tells (name, unit, value), and what of it is not kept."""
+    """Why a probe tells nothing; or what it tells (name, unit, value), and what of it is not
+    kept.
+    """
 
     problem: str
     values: list[tuple[str, str, float]]
@@ -180,6 +220,8 @@ def tried(member: Membership, plan: LoadPlan, key: str) -> Tried:
     is_browser = any(each.probe == key and each.browser for each in made.inputs.plan.probes)
     answer = _answer(asked, settings.PROBE_WAIT_S * (BROWSER_TIMES if is_browser else 1))
     if answer is None:
-        return Tried("nobody read it in time: is the prober running? ./dynamikos demo starts it", [])
+        return Tried(
+            "nobody read it in time: is the prober running? ./dynamikos demo starts it", []
+        )
     values = [(name, unit, value) for name, unit, value in answer.get("values", [])]
     return Tried(str(answer.get("problem", "")), values, str(answer.get("unkept", "")))

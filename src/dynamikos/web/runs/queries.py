@@ -51,12 +51,14 @@ def frozen(found: Run) -> FrozenRun:
     try:
         return FROZEN.read(bytes(found.frozen))
     except Unfit as problem:
-        raise DynamikosError(f"Run {found.number} can't be shown: {problem}. It is kept as it is.") from problem
+        raise DynamikosError(
+            f"Run {found.number} can't be shown: {problem}. It is kept as it is."
+        ) from problem
 
 
 def agreed_in(found: Run) -> set[str]:
-    """The targets that it was agreed to load; none where its inputs can't be read, so that others are not kept from
-    theirs by it.
+    """The targets that it was agreed to load; none where its inputs can't be read, so that others
+    are not kept from theirs by it.
     """
     try:
         return {str(each) for each in FROZEN.read(bytes(found.frozen)).agreed}
@@ -66,8 +68,15 @@ def agreed_in(found: Run) -> set[str]:
 
 def changes_of(found: Run) -> list[Change]:
     """How its load was changed while it ran, in order."""
-    rows = found.commands.filter(at_s__isnull=False).order_by("id").values_list("at_s", "verb", "factor")
-    made = [{"at_s": at, "verb": verb, "factor": 1.0 if factor is None else factor} for at, verb, factor in rows]
+    rows = (
+        found.commands.filter(at_s__isnull=False)
+        .order_by("id")
+        .values_list("at_s", "verb", "factor")
+    )
+    made = [
+        {"at_s": at, "verb": verb, "factor": 1.0 if factor is None else factor}
+        for at, verb, factor in rows
+    ]
     return msgspec.convert(made, list[Change])
 
 
@@ -78,7 +87,9 @@ def is_held(changes: Sequence[Change]) -> bool:
 
 
 def as_run(found: Run, inputs: FrozenRun) -> FrozenRun:
-    """Its inputs with the changes of its load; one that is held is taken as going on now, so that it has an end."""
+    """Its inputs with the changes of its load; one that is held is taken as going on now, so that
+    it has an end.
+    """
     changes = changes_of(found)
     if is_held(changes):
         changes.append(Change(at_s=max(found.watermark + 1, changes[-1].at_s), verb="go on"))
@@ -89,7 +100,9 @@ def siblings(found: Run) -> tuple[list[Run], str]:
     """The runs of its set in order, and the word of the set: its worst, once all are over."""
     if found.of_set is None:
         return [], ""
-    runs = list(Run.objects.filter(of_set=found.of_set, project=found.project).order_by("set_place"))
+    runs = list(
+        Run.objects.filter(of_set=found.of_set, project=found.project).order_by("set_place")
+    )
     if len(runs) < found.set_size or not all(run.is_over for run in runs):
         return runs, ""
     codes = [(run.outcome or {}).get("exit_code", 2) for run in runs]
@@ -97,8 +110,12 @@ def siblings(found: Run) -> tuple[list[Run], str]:
 
 
 def stretches(inputs: FrozenRun) -> list[tuple[str, int, int]]:
-    """(name, from, to) in whole seconds of the run of the stretches that have a name: windows to look through."""
-    named = inputs.plan.everybody()  # as they were planned: a change of the load makes other stretches of them
+    """(name, from, to) in whole seconds of the run of the stretches that have a name: windows to
+    look through.
+    """
+    named = (
+        inputs.plan.everybody()
+    )  # as they were planned: a change of the load makes other stretches of them
     return [
         (stretch.name, int(crowd.starts_s + begin), math.ceil(crowd.starts_s + end))
         for crowd in named
@@ -108,8 +125,8 @@ def stretches(inputs: FrozenRun) -> list[tuple[str, int, int]]:
 
 
 def lasts_s(found: Run, inputs: FrozenRun) -> float:
-    """How long a run is as it is drawn: as planned, or as it was where it ended earlier; of a trial as long as it has
-    taken.
+    """How long a run is as it is drawn: as planned, or as it was where it ended earlier; of a trial
+    as long as it has taken.
     """
     until = found.watermark + 1
     if found.is_over and until > 0:
@@ -130,10 +147,15 @@ def sentence(found: Run) -> str:
 def newest_message(pk: uuid.UUID) -> int:
     """The sequence of a run's newest message, −1 when there is none.
 
-    To be asked for before anything else of a page is read: what comes meanwhile is then told by the stream once more,
-    never left out.
+    To be asked for before anything else of a page is read: what comes meanwhile is then told by the
+    stream once more, never left out.
     """
-    last = Message.objects.filter(subject=pk).order_by("-sequence").values_list("sequence", flat=True).first()
+    last = (
+        Message.objects.filter(subject=pk)
+        .order_by("-sequence")
+        .values_list("sequence", flat=True)
+        .first()
+    )
     return -1 if last is None else last
 
 
@@ -144,7 +166,9 @@ def every_frame(found: Run) -> Iterator[Frame]:
 
 
 def frames(found: Run, inputs: FrozenRun) -> list[Frame]:
-    """At most so many as a lane has points, in order: those of single seconds where there is room for them."""
+    """At most so many as a lane has points, in order: those of single seconds where there is room
+    for them.
+    """
     every = list(every_frame(found))
     width = -(-len(every) // reading.POINTS)
     if width <= 1:
@@ -183,16 +207,20 @@ def remarks(found: Run) -> list[Remark]:
 
 
 def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | None = None) -> Ledger:
-    """Everything that ended in [from_s, to_s) of the run clock, of everybody or of one row: the series that are shown,
-    every row's rounds, and what objectives about rows are judged on.
+    """Everything that ended in [from_s, to_s) of the run clock, of everybody or of one row: the
+    series that are shown, every row's rounds, and what objectives about rows are judged on.
     """
     persona, rest = Overall((), {}), list[Series]()
     if row is not None and row.startswith(reading.PERSONA):
         rest, persona = reading.of_persona(inputs, row)
-    shown = {each.no: each for each in reading.shown_series(inputs, row)} | {each.no: each for each in rest}
+    shown = {each.no: each for each in reading.shown_series(inputs, row)} | {
+        each.no: each for each in rest
+    }
     besides = {each.row for each in inputs.plan.objectives if each.row is not None}
     every = [each for each in every_series(inputs) if each.level == "round" or each.row in besides]
-    ledger = reading.window(found, list((shown | {each.no: each for each in every}).values()), from_s, to_s)
+    ledger = reading.window(
+        found, list((shown | {each.no: each for each in every}).values()), from_s, to_s
+    )
     for no, stands in persona.of.items():
         ledger.totals[stands].merge(ledger.totals[no])
     if any(each.measure == "checks" for each in inputs.plan.objectives):
@@ -210,10 +238,14 @@ def _carry(
     of: Mapping[int, int] | None = None,
     shards: Collection[int] | None = None,
 ) -> None:
-    """What was under way at the end of the measured part (of some `shards`, or of all) counts in it, too."""
+    """What was under way at the end of the measured part (of some `shards`, or of all) counts in
+    it, too.
+    """
     if window == tuple(map(int, inputs.measured)):
         of = of or Overall.over(every_series(inputs)).of
-        for beside in reading.besides(found, window[1], max(found.watermark, window[1] + LATER_S) + 1):
+        for beside in reading.besides(
+            found, window[1], max(found.watermark, window[1] + LATER_S) + 1
+        ):
             ledger.carry(with_overall(beside if shards is None else carried_by(beside, shards), of))
 
 
@@ -225,16 +257,29 @@ def of_one(found: Run, inputs: FrozenRun, series: Series, from_s: int, to_s: int
 
 
 def of_generators(
-    found: Run, inputs: FrozenRun, shards: Sequence[int], from_s: int, to_s: int, row: str | None = None
+    found: Run,
+    inputs: FrozenRun,
+    shards: Sequence[int],
+    from_s: int,
+    to_s: int,
+    row: str | None = None,
 ) -> Ledger:
     """As `window`, of what some generators did: only rounds and steps are kept of each."""
     whose = reading.rows_named(inputs, row)
-    base = [each for each in every_series(inputs) if each.level in BY_SHARD and (whose is None or each.row in whose)]
+    base = [
+        each
+        for each in every_series(inputs)
+        if each.level in BY_SHARD and (whose is None or each.row in whose)
+    ]
     ledger = reading.window(found, base, from_s, to_s, shards)
     _carry(ledger, found, inputs, (from_s, to_s), shards=shards)
     is_one = row is not None and not row.startswith((reading.PERSONA, reading.JOURNEY))
     is_persona = row is not None and row.startswith(reading.PERSONA)
-    over = reading.of_persona(inputs, row or "")[1] if is_persona else Overall.over(every_series(inputs))
+    over = (
+        reading.of_persona(inputs, row or "")[1]
+        if is_persona
+        else Overall.over(every_series(inputs))
+    )
     shown = {each.no: each for each in reading.shown_series(inputs, row)}
     made = Ledger([*shown.values(), *(each for each in base if each.no not in shown)])
     for each in base:
@@ -248,14 +293,25 @@ WORST_FIRST = "worst"  # an order
 
 
 def table(
-    ledger: Ledger, series: Sequence[Series], seconds: float, sort: str, down: bool, *, of_failed: bool = False
+    ledger: Ledger,
+    series: Sequence[Series],
+    seconds: float,
+    sort: str,
+    down: bool,
+    *,
+    of_failed: bool = False,
 ) -> list[tuple[Row, list[Row]]]:
-    """Steps with their requests beneath; sorted by a column of the steps, or by WORST_FIRST: those that fail most
-    first, and of others those that take longest. `of_failed`: with the times of what failed.
+    """Steps with their requests beneath; sorted by a column of the steps, or by WORST_FIRST: those
+    that fail most first, and of others those that take longest. `of_failed`: with the times of what
+    failed.
     """
-    rows = [row_of_total(each, ledger.totals[each.no], seconds, of_failed=of_failed) for each in series]
+    rows = [
+        row_of_total(each, ledger.totals[each.no], seconds, of_failed=of_failed) for each in series
+    ]
     steps = [
-        row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
+        row
+        for row in rows
+        if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
     ]
     if sort == WORST_FIRST:
         steps.sort(key=lambda row: (row.failure_percent or 0.0, row.p95_ms or 0.0), reverse=True)
@@ -269,7 +325,9 @@ def table(
 
 
 def crowd(found: Run, inputs: FrozenRun, ledger: Ledger, *, is_measured: bool) -> list[RowFigures]:
-    """What became of each row in a window; users only of the measured part of a run that is over."""
+    """What became of each row in a window; users only of the measured part of a run that is
+    over.
+    """
     told = _outcome(found)
     if is_measured and told is not None and told.crowd:
         return told.crowd
@@ -297,7 +355,10 @@ def _outcome(found: Run) -> Outcome | None:
 
 def names_of_steps(inputs: FrozenRun) -> dict[str, dict[str, str]]:
     """What steps are called, by journey and key."""
-    return {key: {step.step: step.name for _, step in each.steps()} for key, each in inputs.journeys.items()}
+    return {
+        key: {step.step: step.name for _, step in each.steps()}
+        for key, each in inputs.journeys.items()
+    }
 
 
 def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
@@ -306,14 +367,18 @@ def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
     made = {}
     for row in rows:
         said = f"{row.name or row.row}: " if len(rows) > 1 else ""
-        made[row.row] = {step.step: said + step.name for _, step in inputs.journeys[row.journey].steps()}
+        made[row.row] = {
+            step.step: said + step.name for _, step in inputs.journeys[row.journey].steps()
+        }
     return made
 
 
 def rounds(ledger: Ledger, row: str | None = None, rows: Collection[str] = ()) -> tuple[int, int]:
     """Rounds (passed, failed) in it, of everybody, of a row, or of several `rows`."""
     if rows:
-        total = ledger.sum_of(each for each in ledger.series if each.level == "round" and each.row in rows)
+        total = ledger.sum_of(
+            each for each in ledger.series if each.level == "round" and each.row in rows
+        )
     else:
         total = ledger.all_of("round", row=row)
     return total.passed.n, total.failures + total.own
@@ -323,12 +388,18 @@ SAME = ("count", "failures", "open", "min_ms", "mean_ms", "p95_ms", "max_ms")
 
 
 def is_same(step: Row, below: list[Row]) -> bool:
-    """Whether a step's only request would show the figures of the step once more (to half a per cent)."""
+    """Whether a step's only request would show the figures of the step once more (to half a per
+    cent).
+    """
 
     def close(one: float | None, other: float | None) -> bool:
-        return one == other or (one is not None and other is not None and abs(one - other) <= 0.005 * max(one, other))
+        return one == other or (
+            one is not None and other is not None and abs(one - other) <= 0.005 * max(one, other)
+        )
 
-    return len(below) == 1 and all(close(getattr(step, each), getattr(below[0], each)) for each in SAME)
+    return len(below) == 1 and all(
+        close(getattr(step, each), getattr(below[0], each)) for each in SAME
+    )
 
 
 def _sortable(value: object) -> tuple[int, object]:
@@ -336,23 +407,38 @@ def _sortable(value: object) -> tuple[int, object]:
 
 
 def judgements(
-    found: Run, inputs: FrozenRun, ledger: Ledger, begin: float, seconds: float, *, is_measured: bool
+    found: Run,
+    inputs: FrozenRun,
+    ledger: Ledger,
+    begin: float,
+    seconds: float,
+    *,
+    is_measured: bool,
 ) -> Sequence[Judgement]:
-    """The objectives judged on what is in `ledger`, which lasts `seconds` from second `begin` on. Those of the measured
-    part are the verdict's own, once there is one, and until then go by the intervals that are over.
+    """The objectives judged on what is in `ledger`, which lasts `seconds` from second `begin` on.
+    Those of the measured part are the verdict's own, once there is one, and until then go by the
+    intervals that are over.
     """
     outcome = _outcome(found) if is_measured else None
     if outcome is not None and len(outcome.judgements) == len(inputs.plan.objectives):
         return outcome.judgements
-    marks = {int(no): msgspec.convert(each, list[Mark]) for no, each in found.marks.items()} if is_measured else None
+    marks = (
+        {int(no): msgspec.convert(each, list[Mark]) for no, each in found.marks.items()}
+        if is_measured
+        else None
+    )
     told = measures.readings_of(found, inputs)
     return judgements_of(inputs, ledger, seconds, marks, readings=told, from_s=begin)
 
 
 def all_dealt(found: Run, inputs: FrozenRun) -> Iterator[tuple[int, int, str, int, int, int]]:
-    """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was reported."""
+    """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was
+    reported.
+    """
     names = [name for name, _, _ in _dealt_names(inputs)]
-    for second, shard, pile, user, turn, row in reading.dealt(found, 0, found.watermark + LATER_S + 1):
+    for second, shard, pile, user, turn, row in reading.dealt(
+        found, 0, found.watermark + LATER_S + 1
+    ):
         yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
 
 
@@ -415,20 +501,30 @@ def kept(
     series: Collection[int] | None = None,
     shards: Collection[int] | None = None,
 ) -> list[tuple[int, KeptExchange]]:
-    """Kept exchanges of the window, of some series or shards or of all: failed ones in their order, some of each kind
-    of each step before more of one; some logged lines; some of users that are followed; then the others, the longest
-    first (of the first 600).
+    """Kept exchanges of the window, of some series or shards or of all: failed ones in their order,
+    some of each kind of each step before more of one; some logged lines; some of users that are
+    followed; then the others, the longest first (of the first 600).
     """
-    rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second", "pk")
+    rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by(
+        "second", "pk"
+    )
     rows = rows if series is None else rows.filter(series__in=series)
     rows = rows if shards is None else rows.filter(shard__in=shards)
     of_its_kind = Window(RowNumber(), partition_by=["reason", "series"], order_by=["second", "pk"])
-    failing = rows.filter(reason__startswith=FAILED).annotate(turn=of_its_kind).order_by("turn", "second", "pk")
+    failing = (
+        rows.filter(reason__startswith=FAILED)
+        .annotate(turn=of_its_kind)
+        .order_by("turn", "second", "pk")
+    )
     few = limit // 3
     failed = _unpacked(sorted(failing[:limit], key=lambda row: (row.second, row.pk)))
     logged = _unpacked(rows.filter(reason="log")[:few])
-    followed = [each for each in _unpacked(rows.filter(reason="followed")[:600]) if not each[1].item]
-    others = _unpacked(rows.exclude(reason__startswith=FAILED).exclude(reason__in=["log", "followed"])[:600])
+    followed = [
+        each for each in _unpacked(rows.filter(reason="followed")[:600]) if not each[1].item
+    ]
+    others = _unpacked(
+        rows.exclude(reason__startswith=FAILED).exclude(reason__in=["log", "followed"])[:600]
+    )
     logged += [each for each in others if each[1].item][: few - len(logged)]
     for longest in (followed, others := [each for each in others if not each[1].item]):
         longest.sort(key=lambda each: -each[1].duration_us)
@@ -463,7 +559,9 @@ def shots(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[Seen]:
 
 
 def trace_link(found: Run, trace: str) -> str:
-    """Where a trace is looked at: the environment's value `trace_link`, with its id for {trace_id}; "" for none."""
+    """Where a trace is looked at: the environment's value `trace_link`, with its id for {trace_id};
+    "" for none.
+    """
     template = frozen(found).values.get("env.trace_link", "") if trace else ""
     if not template.startswith(("http://", "https://")):
         return ""

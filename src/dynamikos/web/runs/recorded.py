@@ -14,8 +14,8 @@ from dynamikos.web.runs.queries import frozen
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """`row` holds both and says in sentences how they differ; `lines` are those of both bodies with their marks,
-    `headers` those of both answers: (name, recorded, now, whether they differ).
+    """`row` holds both and says in sentences how they differ; `lines` are those of both bodies with
+    their marks, `headers` those of both answers: (name, recorded, now, whether they differ).
     """
 
     row: Replayed
@@ -28,7 +28,9 @@ def beside_recording(run: Run, number: int, kept: KeptExchange) -> Beside | None
     if kept.recorded is None or kept.item or kept.resource:
         return None
     journeys = {each.no: each.journey for each in every_series(frozen(run))}
-    journey = Journey.objects.filter(project=run.project_id, key=journeys.get(kept.series, "")).first()
+    journey = Journey.objects.filter(
+        project=run.project_id, key=journeys.get(kept.series, "")
+    ).first()
     if journey is None or journey.recording_id is None:
         return None
     recorded = exchange(journey.recording_id, kept.recorded)

@@ -1,4 +1,6 @@
-"""Runs that are taken for one: chosen ones of a plan become a set, as those are that a plan repeats."""
+"""Runs that are taken for one: chosen ones of a plan become a set, as those are that a plan
+repeats.
+"""
 
 from collections.abc import Sequence
 
@@ -18,7 +20,9 @@ def set_of(runs: Sequence[Run]) -> list[Run]:
     named = {each.of_set for each in runs}
     if len(named) != 1 or None in named:
         return []
-    return list(Run.objects.filter(of_set=runs[0].of_set, project=runs[0].project_id).order_by("set_place"))
+    return list(
+        Run.objects.filter(of_set=runs[0].of_set, project=runs[0].project_id).order_by("set_place")
+    )
 
 
 @transaction.atomic
@@ -54,14 +58,18 @@ def in_the_way(runs: Sequence[Run]) -> str:
 
 @transaction.atomic
 def leave(member: Membership, runs: Sequence[Run]) -> None:
-    """They are taken out of their set; one that would be left alone in it is, too. Raises PlanError."""
+    """They are taken out of their set; one that would be left alone in it is, too. Raises
+    PlanError.
+    """
     require(member, "engineer")
     whole = set_of(runs)
     if not whole:
         raise PlanError("They are not of one set.")
     waits = next((each for each in whole if not each.is_over), None)
     if waits is not None:
-        raise PlanError(f"Run {waits.number} of that set is not over; take runs out of it when it is.")
+        raise PlanError(
+            f"Run {waits.number} of that set is not over; take runs out of it when it is."
+        )
     out = {each.pk for each in runs}
     rest = [each for each in whole if each.pk not in out]
     if len(rest) < 2:

@@ -19,7 +19,9 @@ FIELDS = (
 
 
 def asked(plan: LoadPlan, typed: Mapping[str, str]) -> tuple[Plan, str]:
-    """(the plan as it is for this start, how it differs, in a sentence). Raises DynamikosError naming the field."""
+    """(the plan as it is for this start, how it differs, in a sentence). Raises DynamikosError
+    naming the field.
+    """
     stored = content(plan)
     core, said = stored, []
     if typed.get("text"):
@@ -38,7 +40,9 @@ def asked(plan: LoadPlan, typed: Mapping[str, str]) -> tuple[Plan, str]:
         load=number(given("once_load") or "100", "Load, %", 0.1, 10_000) / 100,
         length=number(given("once_length") or "100", "Length, %", 0.1, 10_000) / 100,
         think=number(given("once_think"), "Think times", 0, 100) if given("once_think") else None,
-        generators=whole(given("once_generators"), "Generators", 1, 256) if given("once_generators") else None,
+        generators=whole(given("once_generators"), "Generators", 1, 256)
+        if given("once_generators")
+        else None,
         seed=whole(given("once_seed"), "Seed", 0, 2**31) if given("once_seed") else None,
         keep=replace(core.keep, **keep) if keep else None,
     )

@@ -19,7 +19,9 @@ COLUMNS = shown_at("page")
 MOST_FAILING = 20  # values that fail
 
 
-def window_of(request: HttpRequest, found: Run, measured: tuple[float, float], total: float) -> tuple[int, int]:
+def window_of(
+    request: HttpRequest, found: Run, measured: tuple[float, float], total: float
+) -> tuple[int, int]:
     """The window asked for, else the measured part (so far)."""
 
     def whole(name: str, default: float) -> int:
@@ -59,7 +61,11 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     of = None if whose is None else [each.no for each in every_series(inputs) if each.row in whose]
     # the verdict is about everybody
     is_judged = (whose is None and those is None) or (is_measured and found.outcome is not None)
-    judgements = queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured) if is_judged else []
+    judgements = (
+        queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured)
+        if is_judged
+        else []
+    )
     levels = queries.ASKED if those is None else ("step",)
     failures = by_value.failures(found, inputs, begin, end, whose, those)
     crowd = queries.crowd(found, inputs, ledger, is_measured=is_measured and those is None)
@@ -69,7 +75,9 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "from_s": begin,
         "to_s": end,
         "is_measured": is_measured,
-        "is_doubted": is_measured and found.outcome is not None and bool(found.outcome.get("doubts")),
+        "is_doubted": is_measured
+        and found.outcome is not None
+        and bool(found.outcome.get("doubts")),
         "own_delay": queries.own_delay(found),
         "seen": seen,
         "columns": [(each, 0 if sort == each.key and down else 1) for each in COLUMNS],
@@ -79,32 +87,57 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "rows": rows,
         "folded": {step.no for step, below in rows if queries.is_same(step, below)},
         "row_chosen": row,
-        "is_whole": those is None and not row.startswith(reading.PERSONA),  # there are drawings of it
+        "is_whole": those is None
+        and not row.startswith(reading.PERSONA),  # there are drawings of it
         "slices": slices,
         "outcome": "failed" if of_failed else "",
         "generators": generator_filter.choices(shards),
         "generator_chosen": generator,
         "slice": urlencode(
-            {"from": begin, "to": end, "row": row, "generator": generator, "outcome": "failed" if of_failed else ""}
+            {
+                "from": begin,
+                "to": end,
+                "row": row,
+                "generator": generator,
+                "outcome": "failed" if of_failed else "",
+            }
         ),
         "other_outcome": urlencode(
-            {"from": begin, "to": end, "row": row, "generator": generator, "outcome": "" if of_failed else "failed"}
+            {
+                "from": begin,
+                "to": end,
+                "row": row,
+                "generator": generator,
+                "outcome": "" if of_failed else "failed",
+            }
         ),
         "sides": urlencode({"a-from": begin, "a-to": end, "a-row": row}),
-        "rounds": queries.rounds(ledger, row or None, whose if whose is not None and len(whose) > 1 else ()),
+        "rounds": queries.rounds(
+            ledger, row or None, whose if whose is not None and len(whose) > 1 else ()
+        ),
         "left": sum(ledger.totals[each.no].left for each in series if each.level == "step"),
-        "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
+        "cached": sum(
+            ledger.totals[each.no].cached
+            for each in series
+            if each.level in ("request", "embedded")
+        ),
         "has_tls": any(row.handshakes for _, below in rows for row in below),
-        "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
+        "connections": [
+            row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None
+        ],
         "judgements": worst_first(judgements),
         "is_sliced": whose is not None or those is not None,
         "kinds": (kinds := queries.kinds(ledger, series, levels)),
-        "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not (row or generator) else [],
+        "over_time": queries.failures_over_time(found, begin, begin + seen)
+        if kinds and not (row or generator)
+        else [],
         "failing": failures.values[:MOST_FAILING],
         "failing_of": failures,
         "shots": queries.shots(found, begin, end),
         "kept": queries.kept(found, begin, end, series=of, shards=those),
-        "checks": checked.checks(found, inputs, begin, min(end, found.watermark + 1), whose) if those is None else [],
+        "checks": checked.checks(found, inputs, begin, min(end, found.watermark + 1), whose)
+        if those is None
+        else [],
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
         "names": queries.step_names(inputs),
         "of_journey": queries.names_of_steps(inputs),

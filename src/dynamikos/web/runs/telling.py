@@ -22,13 +22,19 @@ from dynamikos.web.runs.models import Run
 
 
 def report(found: Run) -> Report:
-    """A draft of what is known of it. Raises DynamikosError for one that is not over, or of an unreadable verdict."""
+    """A draft of what is known of it. Raises DynamikosError for one that is not over, or of an
+    unreadable verdict.
+    """
     if not found.is_over or not found.outcome or found.watermark < 0:
-        raise DynamikosError(f"Run {found.number} is not over, or nothing came of it; there is nothing to tell yet.")
+        raise DynamikosError(
+            f"Run {found.number} is not over, or nothing came of it; there is nothing to tell yet."
+        )
     try:
         outcome = OUTCOME.of(found.outcome)
     except Unfit as problem:
-        raise DynamikosError(f"The verdict of run {found.number} can't be read: {problem}.") from problem
+        raise DynamikosError(
+            f"The verdict of run {found.number} can't be read: {problem}."
+        ) from problem
     inputs = queries.as_run(found, queries.frozen(found))
     noticed, capacity = _noticed(found)
     changed, against = _changed(found)
@@ -47,7 +53,9 @@ def report(found: Run) -> Report:
 
 
 def _noticed(found: Run) -> tuple[list[Found], Capacity | None]:
-    """As it was noticed when it was over; looked for now where that is still to come or can't be read."""
+    """As it was noticed when it was over; looked for now where that is still to come or can't be
+    read.
+    """
     try:
         if found.findings is not None:
             return msgspec.convert(found.findings, list[Found]), queries.capacity(found)
@@ -61,7 +69,11 @@ def _suspected(found: Run, inputs: FrozenRun, noticed: Sequence[Found]) -> list[
     about = next((each for each in noticed if each.step and each.window is not None), None)
     if about is None or about.window is None:
         return []
-    every = [each for each in every_series(inputs) if each.level in ("step", "repeat") and each.step == about.step]
+    every = [
+        each
+        for each in every_series(inputs)
+        if each.level in ("step", "repeat") and each.step == about.step
+    ]
     numbers = [each.no for each in every if about.journey in ("", each.journey)]
     if not numbers:
         return []
@@ -70,7 +82,9 @@ def _suspected(found: Run, inputs: FrozenRun, noticed: Sequence[Found]) -> list[
 
 
 def lanes(found: Run, outcome: Outcome | None = None, noticed: Sequence[Found] = ()) -> list[Lane]:
-    """Those of the run, second by second, and of its servers; of one with its `outcome` those that matter to it."""
+    """Those of the run, second by second, and of its servers; of one with its `outcome` those that
+    matter to it.
+    """
     frames, seconds = list(queries.every_frame(found)), found.watermark + 1
     inputs = queries.as_run(found, queries.frozen(found))
 
@@ -91,12 +105,18 @@ def lanes(found: Run, outcome: Outcome | None = None, noticed: Sequence[Found] =
 
     percentiles = {"p95": trace(lambda each: each.p95_ms), "p50": trace(lambda each: each.p50_ms)}
     return lanes_of(
-        trace(lambda each: float(each.users)), trace(lambda each: each.answered + each.failed),
-        trace(lambda each: float(sum(each.kinds.values()))), percentiles, analysis.measured(found, inputs),
+        trace(lambda each: float(each.users)),
+        trace(lambda each: each.answered + each.failed),
+        trace(lambda each: float(sum(each.kinds.values()))),
+        percentiles,
+        analysis.measured(found, inputs),
         inputs.plan.objectives,
-        [] if outcome is None else lanes_of_objectives(outcome.judgements, inputs.plan.objectives, times, seconds),
-        [] if outcome is None else _suspected(found, inputs, noticed), all_of=outcome is None,
-    )  # fmt: skip
+        []
+        if outcome is None
+        else lanes_of_objectives(outcome.judgements, inputs.plan.objectives, times, seconds),
+        [] if outcome is None else _suspected(found, inputs, noticed),
+        all_of=outcome is None,
+    )
 
 
 def _changed(found: Run) -> tuple[list[str], str]:
@@ -104,7 +124,9 @@ def _changed(found: Run) -> tuple[list[str], str]:
     baseline = baselines.current(found.plan_id)
     first = baseline.runs.order_by("number").first() if baseline is not None else None
     if first is not None and first.pk != found.pk:
-        return differing(queries.frozen(first), queries.frozen(found)), f"the baseline, run {first.number}"
+        return differing(
+            queries.frozen(first), queries.frozen(found)
+        ), f"the baseline, run {first.number}"
     if found.differs is not None:
         return found.differs, "the run before it"
     return [], ""

@@ -1,4 +1,6 @@
-"""The figures of runs as they follow each other, drawn: each step a line of points with their spread."""
+"""The figures of runs as they follow each other, drawn: each step a line of points with their
+spread.
+"""
 
 import uuid
 from collections.abc import Mapping, Sequence
@@ -26,9 +28,12 @@ NAMED = 24  # runs that are named along the axis at most
 MOST = 200  # runs of one trend
 
 
-def asked(runs: QuerySet[Run], given: QueryDict) -> tuple[list[Run], LoadPlan | None, uuid.UUID | None, bool]:
-    """The runs that an address names (run=…, else those of plan=… that are not archived, else of the first plan there
-    is), oldest first; the plan, that whose runs all of them are, and whether they were chosen one by one.
+def asked(
+    runs: QuerySet[Run], given: QueryDict
+) -> tuple[list[Run], LoadPlan | None, uuid.UUID | None, bool]:
+    """The runs that an address names (run=…, else those of plan=… that are not archived, else of
+    the first plan there is), oldest first; the plan, that whose runs all of them are, and whether
+    they were chosen one by one.
     """
     ended = runs.filter(state=Run.State.ENDED, is_trial=False).defer("frozen", "findings", "marks")
     chosen = ids_of(given.getlist("run"), MOST)
@@ -37,7 +42,10 @@ def asked(runs: QuerySet[Run], given: QueryDict) -> tuple[list[Run], LoadPlan | 
         ended = ended.filter(pk__in=chosen)
     else:
         every = plans(runs)
-        plan = next((each for each in every if str(each.pk) == given.get("plan", "")), every[0] if every else None)
+        plan = next(
+            (each for each in every if str(each.pk) == given.get("plan", "")),
+            every[0] if every else None,
+        )
         ended = ended.filter(plan=plan, is_archived=False) if plan is not None else ended.none()
     shown = list(ended.order_by("-number")[:MOST])[::-1]
     of_one = {each.plan_id for each in shown}
@@ -52,14 +60,18 @@ def plans(runs: QuerySet[Run]) -> list[LoadPlan]:
 
 def goals(plan: uuid.UUID | None) -> Sequence[Objective]:
     """The objectives that a plan has now."""
-    found = LoadPlan.objects.filter(pk=plan).select_related("head").first() if plan is not None else None
+    found = (
+        LoadPlan.objects.filter(pk=plan).select_related("head").first()
+        if plan is not None
+        else None
+    )
     return content(found).objectives if found is not None else ()
 
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """A run's value where it is drawn; `low` and `high` are heights of its interval's ends (None without one). One
-    that is not counted has doubts.
+    """A run's value where it is drawn; `low` and `high` are heights of its interval's ends (None
+    without one). One that is not counted has doubts.
     """
 
     run: Run
@@ -74,7 +86,10 @@ class Point:
     @property
     def title(self) -> str:
         more = ", baseline" if self.is_baseline else ""
-        return f"run {self.run.number}: {self.said}{more}{'' if self.is_counted else ', not counted: it has doubts'}"
+        return (
+            f"run {self.run.number}: "
+            f"{self.said}{more}{'' if self.is_counted else ', not counted: it has doubts'}"
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +120,9 @@ class Drawn:
 
 
 def figures(run: Run) -> list[Figure]:
-    """What was kept of it, once it was over; none of one of an earlier day, or that can't be read."""
+    """What was kept of it, once it was over; none of one of an earlier day, or that can't be
+    read.
+    """
     try:
         return msgspec.convert(run.figures or [], list[Figure])
     except msgspec.ValidationError:
@@ -123,9 +140,14 @@ def said(value: float, measure: str) -> str:
 
 
 def drawn(
-    runs: Sequence[Run], measure: str, baseline: Sequence[Run] = (), objectives: Sequence[Objective] = ()
+    runs: Sequence[Run],
+    measure: str,
+    baseline: Sequence[Run] = (),
+    objectives: Sequence[Objective] = (),
 ) -> list[Drawn]:
-    """A line of each step (or request), in the order of the last run that has it; `runs` are in their order."""
+    """A line of each step (or request), in the order of the last run that has it; `runs` are in
+    their order.
+    """
     every: dict[Key, dict[int, Figure]] = {}
     names: dict[Key, str] = {}
     for at in range(len(runs) - 1, -1, -1):
@@ -146,9 +168,12 @@ def _limits(key: Key, measure: str, objectives: Sequence[Objective]) -> list[Obj
         each
         for each in objectives
         if (each.measure, each.level, each.time) == (measure, level, "response")
-        and each.row is None and each.probe is None
-        and each.step in (None, step) and each.journey in (None, journey) and each.request in (None, request)
-    ]  # fmt: skip
+        and each.row is None
+        and each.probe is None
+        and each.step in (None, step)
+        and each.journey in (None, journey)
+        and each.request in (None, request)
+    ]
 
 
 def _doubted(run: Run) -> bool:
@@ -156,13 +181,21 @@ def _doubted(run: Run) -> bool:
 
 
 def _line(
-    runs: Sequence[Run], measure: str, name: str, found: Mapping[int, Figure], baseline: set[uuid.UUID],
+    runs: Sequence[Run],
+    measure: str,
+    name: str,
+    found: Mapping[int, Figure],
+    baseline: set[uuid.UUID],
     objectives: Sequence[Objective],
-) -> Drawn:  # fmt: skip
-    times = 100.0 if measure in SHARES else 1.0  # shares are drawn, and have their limits, in percent
+) -> Drawn:
+    times = (
+        100.0 if measure in SHARES else 1.0
+    )  # shares are drawn, and have their limits, in percent
     ends = [each.value + SURE * (each.error or 0.0) for each in found.values()]
     limits = [each.limit / times for each in objectives]
-    top = round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends))]) * times) / times
+    top = (
+        round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends))]) * times) / times
+    )
     wide = (WIDTH - LEFT - 24) / max(1, len(runs) - 1)
 
     def x(at: float) -> float:
@@ -175,11 +208,18 @@ def _line(
     for at in sorted(found):
         each, run = found[at], runs[at]
         reach = None if each.error is None else SURE * each.error
-        points.append(Point(
-            run, said(each.value, measure), x(at), y(each.value),
-            None if reach is None else y(each.value - reach), None if reach is None else y(each.value + reach),
-            not _doubted(run), run.pk in baseline,
-        ))  # fmt: skip
+        points.append(
+            Point(
+                run,
+                said(each.value, measure),
+                x(at),
+                y(each.value),
+                None if reach is None else y(each.value - reach),
+                None if reach is None else y(each.value + reach),
+                not _doubted(run),
+                run.pk in baseline,
+            )
+        )
     counted = [at for at in sorted(found) if not _doubted(runs[at])]
     told = turns([found[at].value for at in counted], [found[at].error for at in counted], measure)
     every = max(1, -(-len(runs) // NAMED))

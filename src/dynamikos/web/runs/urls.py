@@ -27,7 +27,11 @@ urlpatterns = [
     path("p/<uuid:project>/load/<uuid:pk>/start", starting.start, name="start-run"),
     path("p/<uuid:project>/load/<uuid:pk>/preflight", starting.before_start, name="preflight"),
     path("p/<uuid:project>/load/<uuid:pk>/probe", starting.try_probe, name="try-probe"),
-    path("p/<uuid:project>/load/<uuid:pk>/probe/objective", starting.objective_of_probe, name="probe-objective"),
+    path(
+        "p/<uuid:project>/load/<uuid:pk>/probe/objective",
+        starting.objective_of_probe,
+        name="probe-objective",
+    ),
     path("p/<uuid:project>/runs/<uuid:pk>", pages.run, name="run"),
     path("p/<uuid:project>/runs/<uuid:pk>/tables", pages.tables, name="run-tables"),
     path("p/<uuid:project>/runs/<uuid:pk>/headline", pages.headline, name="run-headline"),
@@ -51,8 +55,15 @@ urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/remark", steering.remark, name="run-remark"),
     path("p/<uuid:project>/runs/<uuid:pk>/shots/<int:number>", pages.shot, name="run-shot"),
     path("p/<uuid:project>/runs/<uuid:pk>/kept/<int:number>", pages.kept, name="run-kept"),
-    path("p/<uuid:project>/runs/<uuid:pk>/stop-gently", steering.stop, {"how": "gently"}, name="stop-gently"),
+    path(
+        "p/<uuid:project>/runs/<uuid:pk>/stop-gently",
+        steering.stop,
+        {"how": "gently"},
+        name="stop-gently",
+    ),
     path("p/<uuid:project>/runs/<uuid:pk>/load", steering.change, name="run-load"),
-    path("p/<uuid:project>/runs/<uuid:pk>/stop-now", steering.stop, {"how": "now"}, name="stop-now"),
+    path(
+        "p/<uuid:project>/runs/<uuid:pk>/stop-now", steering.stop, {"how": "now"}, name="stop-now"
+    ),
     path("p/<uuid:project>/runs/<uuid:pk>/stream", pages.stream, name="run-stream"),
 ]

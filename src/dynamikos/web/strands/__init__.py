@@ -1,4 +1,5 @@
-"""Correlating: which values the server issues, proven on recordings, and their captures taken into the journey.
+"""Correlating: which values the server issues, proven on recordings, and their captures taken into
+the journey.
 
 Never changes a recording. Start reading at `models`.
 """

@@ -44,17 +44,26 @@ def recordings_of(journey: Journey) -> list[tuple[str, list[Exchange]]]:
     """
     if journey.recording is None:
         raise DynamikosError(
-            "This journey was not made from a recording, so there is nothing to search. Add a recorded session of it"
+            "This journey was not made from a recording, so there is nothing to search. Add a "
+            "recorded session of it"
             " first."
         )
     found = [(journey.recording.name, own_exchanges(journey))]
-    return [*found, *((each.name, list(as_core(each).exchanges)) for each in journey.others.order_by("imported_at"))]
+    return [
+        *found,
+        *(
+            (each.name, list(as_core(each).exchanges))
+            for each in journey.others.order_by("imported_at")
+        ),
+    ]
 
 
 def own_exchanges(journey: Journey) -> list[Exchange]:
     """Those of the recording that the journey was made from. Raises DynamikosError without one."""
     if journey.recording is None:
-        raise DynamikosError("This journey was not made from a recording, so no value of one can be put into it.")
+        raise DynamikosError(
+            "This journey was not made from a recording, so no value of one can be put into it."
+        )
     return list(as_core(journey.recording).exchanges)
 
 
@@ -76,10 +85,16 @@ def search(
         queries.rules(member),
     )
     body = workers.call(
-        "strands", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB, progress=progress
+        "strands",
+        msgspec.msgpack.encode(asked),
+        seconds=SEARCH_S,
+        memory_mb=SEARCH_MB,
+        progress=progress,
     )
     found = msgspec.msgpack.decode(body, type=list[Strand])
-    evidence = [name for name, _ in recordings] + ([f"rehearsal {newest.number}"] if newest is not None else [])
+    evidence = [name for name, _ in recordings] + (
+        [f"rehearsal {newest.number}"] if newest is not None else []
+    )
     made, _ = Search.objects.update_or_create(
         journey=journey,
         defaults={
@@ -98,38 +113,63 @@ def _origins(core: CoreJourney, exchanges: Sequence[Exchange]) -> set[str]:
     from urllib.parse import urlsplit
 
     numbers = {
-        request.recorded for _, step in core.steps() for request in step.requests if request.recorded is not None
+        request.recorded
+        for _, step in core.steps()
+        for request in step.requests
+        if request.recorded is not None
     }
     urls = [exchanges[number].sent.url for number in numbers if number < len(exchanges)]
     found = {f"{parts.scheme}://{parts.netloc}" for parts in map(urlsplit, urls)}
     if not found:
         raise DynamikosError(
-            "No request of this journey comes from its recording any more, so there is nothing to compare."
+            "No request of this journey comes from its recording any more, so there is nothing to "
+            "compare."
         )
     return found
 
 
 @transaction.atomic
 def by_hand(member: Membership, journey: Journey, position: int, text: str) -> Strand:
-    """A strand for a value that a person marked in a recorded answer; the first of the list. Raises DynamikosError."""
+    """A strand for a value that a person marked in a recorded answer; the first of the list. Raises
+    DynamikosError.
+    """
     recordings = recordings_of(journey)
     if not 0 <= position < len(recordings[0][1]):
-        raise DynamikosError("This request has no recorded answer, so no value can be taken from it.")
+        raise DynamikosError(
+            "This request has no recorded answer, so no value can be taken from it."
+        )
     known = Search.objects.select_for_update().filter(journey=journey).first()
     strands = queries.strands_of(known) if known is not None else []
     same = next(
-        (each for each in strands if each.value == text.strip() and each.kind == "issued" and each.captures), None
+        (
+            each
+            for each in strands
+            if each.value == text.strip() and each.kind == "issued" and each.captures
+        ),
+        None,
     )
     if same is not None:
         return same
     origins = _origins(content(journey), recordings[0][1])
-    asked = ByHand([each for _, each in recordings], position, text, sorted(origins), [each.name for each in strands])
-    answered = workers.call("by_hand", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB)
+    asked = ByHand(
+        [each for _, each in recordings],
+        position,
+        text,
+        sorted(origins),
+        [each.name for each in strands],
+    )
+    answered = workers.call(
+        "by_hand", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB
+    )
     made = msgspec.msgpack.decode(answered, type=Strand)
-    body = zlib.compress(STRANDS.packed([made, *(each for each in strands if each.value != made.value)]), 1)
+    body = zlib.compress(
+        STRANDS.packed([made, *(each for each in strands if each.value != made.value)]), 1
+    )
     if known is None:
         evidence = [name for name, _ in recordings]
-        Search.objects.create(journey=journey, evidence=evidence, body=body, said={}, searched_by=member.account)
+        Search.objects.create(
+            journey=journey, evidence=evidence, body=body, said={}, searched_by=member.account
+        )
     else:
         Search.objects.filter(pk=known.pk).update(body=body)
     note(member, "strand begun by hand", f"{journey.name}: {made.name}")
@@ -145,7 +185,8 @@ def take(
     uses: dict[str, Sequence[Use]] | None = None,
     columns: dict[str, str] | None = None,
 ) -> tuple[list[str], list[str]]:
-    """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in sentences.
+    """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in
+    sentences.
 
     Raises Stale or DynamikosError.
     """
@@ -156,53 +197,82 @@ def take(
         nonlocal told
         ticked = {name: list(found) for name, found in uses.items()} if uses is not None else None
         asked = Acceptance(canonical(core), list(strands), exchanges, ticked, columns)
-        answered = workers.call("accepted", msgspec.msgpack.encode(asked), seconds=30.0, memory_mb=SEARCH_MB)
-        changed, done, left = msgspec.msgpack.decode(answered, type=tuple[bytes, list[str], list[str]])
+        answered = workers.call(
+            "accepted", msgspec.msgpack.encode(asked), seconds=30.0, memory_mb=SEARCH_MB
+        )
+        changed, done, left = msgspec.msgpack.decode(
+            answered, type=tuple[bytes, list[str], list[str]]
+        )
         told = (done, left)
         return JOURNEY.read(changed)
 
     journeys.change(member, journey, parent, edit, label="")
-    Search.objects.filter(journey=journey).update(said={"done": list(told[0]), "left": list(told[1])})
+    Search.objects.filter(journey=journey).update(
+        said={"done": list(told[0]), "left": list(told[1])}
+    )
     note(member, "strands accepted", journey.name, names=[each.name for each in strands])
     return list(told[0]), list(told[1])
 
 
 def into_column(
-    member: Membership, journey: Journey, parent: str, strand: Strand, column: str, uses: Sequence[Use]
+    member: Membership,
+    journey: Journey,
+    parent: str,
+    strand: Strand,
+    column: str,
+    uses: Sequence[Use],
 ) -> None:
     """A typed value replaced by an existing column. Raises DynamikosError or Stale."""
     if not column:
         raise DynamikosError(
-            "Choose the column that takes the place of the value; none of them holds it, so none is proposed."
+            "Choose the column that takes the place of the value; none of them holds it, so none "
+            "is proposed."
         )
     if column not in columns_known(journey.project):
-        raise DynamikosError(f"There is no column '{column}' in this project; choose one of the list.")
+        raise DynamikosError(
+            f"There is no column '{column}' in this project; choose one of the list."
+        )
     take(member, journey, parent, [strand], {strand.name: uses}, {strand.name: column})
 
 
 @transaction.atomic
-def into_new_set(member: Membership, journey: Journey, parent: str, strands: Sequence[Strand]) -> str:
-    """A data set of what was typed, one row for each recording, and its columns in the journey; its key.
+def into_new_set(
+    member: Membership, journey: Journey, parent: str, strands: Sequence[Strand]
+) -> str:
+    """A data set of what was typed, one row for each recording, and its columns in the journey; its
+    key.
 
     Raises DynamikosError or Stale.
     """
     if not strands:
-        raise DynamikosError("No value of this journey looks typed, so there is nothing to put into a data set.")
+        raise DynamikosError(
+            "No value of this journey looks typed, so there is nothing to put into a data set."
+        )
     computed = [each for each in strands if each.made_by]  # from the others, so they need no column
     strands = [each for each in strands if not each.made_by] or strands
     count = max(len(each.values) for each in strands) or 1
     rows = [
-        [(each.values[i] if i < len(each.values) else None) or each.value for each in strands] for i in range(count)
+        [(each.values[i] if i < len(each.values) else None) or each.value for each in strands]
+        for i in range(count)
     ]
     taken = set(DataSet.objects.filter(project=journey.project).values_list("key", flat=True))
-    key = key_from(f"{journey.name} typed", {each.replace("_", "-") for each in taken}).replace("-", "_")
+    key = key_from(f"{journey.name} typed", {each.replace("_", "-") for each in taken}).replace(
+        "-", "_"
+    )
     text = io.StringIO()
     writer = csv.writer(text)
     writer.writerow([each.name for each in strands])
     writer.writerows(dict.fromkeys(map(tuple, rows)))
     made = import_csv(member, text.getvalue().encode(), f"{key}.csv")
     columns = {each.name: f"{made.key}.{each.name}" for each in strands}
-    take(member, journey, parent, [*strands, *(each for each in computed if each not in strands)], None, columns)
+    take(
+        member,
+        journey,
+        parent,
+        [*strands, *(each for each in computed if each not in strands)],
+        None,
+        columns,
+    )
     return made.key
 
 
@@ -217,7 +287,9 @@ def proven(found: Search) -> list[Strand]:
 
 def dismiss(member: Membership, journey: Journey, strand: Strand) -> None:
     if strand.uses:
-        Dismissal.objects.get_or_create(journey=journey, entry=strand.uses[0].entry, place=strand.uses[0].place[:400])
+        Dismissal.objects.get_or_create(
+            journey=journey, entry=strand.uses[0].entry, place=strand.uses[0].place[:400]
+        )
         note(member, "strand dismissed", f"{journey.name}: {strand.name}")
 
 
@@ -245,7 +317,9 @@ def drop_rule(member: Membership, name: str) -> None:
 def add_recording(
     member: Membership, journey: Journey, data: bytes, name: str, progress: Callable[[float], None]
 ) -> Recording:
-    """Another recording of the same journey; the first one of a journey that has none becomes its own."""
+    """Another recording of the same journey; the first one of a journey that has none becomes
+    its own.
+    """
     made = import_har(member, data, name, progress)
     journeys.further(member, journey, made)
     return made

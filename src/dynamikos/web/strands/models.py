@@ -7,8 +7,8 @@ from dynamikos.web.ui.ids import new_id
 
 
 class Search(models.Model):
-    """The last search for a journey: what it looked at and the strands it found (compressed msgpack of
-    core.correlation.Strand).
+    """The last search for a journey: what it looked at and the strands it found (compressed msgpack
+    of core.correlation.Strand).
     """
 
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
@@ -21,8 +21,8 @@ class Search(models.Model):
 
 
 class Dismissal(models.Model):
-    """A strand a person does not want to see again: known by the place it is first sent from, so that a new search
-    keeps it.
+    """A strand a person does not want to see again: known by the place it is first sent from, so
+    that a new search keeps it.
     """
 
     journey = models.ForeignKey(Journey, on_delete=models.CASCADE, related_name="dismissals")
@@ -30,7 +30,9 @@ class Dismissal(models.Model):
     place = models.CharField(max_length=400)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["journey", "entry", "place"], name="dismissed_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["journey", "entry", "place"], name="dismissed_once")
+        ]
 
 
 class Rule(models.Model):
@@ -39,7 +41,8 @@ class Rule(models.Model):
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="strand_rules")
     name = models.CharField(max_length=120)
     kind = models.CharField(
-        max_length=12, choices=[(kind, kind) for kind in ("issued", "client-made", "typed", "constant")]
+        max_length=12,
+        choices=[(kind, kind) for kind in ("issued", "client-made", "typed", "constant")],
     )
     ignore = models.BooleanField(default=False)
 

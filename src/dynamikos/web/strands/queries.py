@@ -1,4 +1,6 @@
-"""Reading strands: the last search, what is taken already, and a strand's proof on every recording."""
+"""Reading strands: the last search, what is taken already, and a strand's proof on every
+recording.
+"""
 
 import zlib
 from dataclasses import dataclass
@@ -51,9 +53,15 @@ def strands_of(found: Search) -> list[Strand]:
 
 
 def strand_named(journey: Journey, name: str) -> Strand:
-    """A strand of the journey's last search. Raises DynamikosError when it is not there any more."""
+    """A strand of the journey's last search. Raises DynamikosError when it is not there any
+    more.
+    """
     found = search_of(journey)
-    strand = next((each for each in strands_of(found) if each.name == name), None) if found is not None else None
+    strand = (
+        next((each for each in strands_of(found) if each.name == name), None)
+        if found is not None
+        else None
+    )
     if strand is None:
         raise DynamikosError(f"There is no strand '{name}' any more; search again.")
     return strand
@@ -68,7 +76,11 @@ def rules(member: Membership) -> list[CoreRule]:
 
 def newest_rehearsal(journey: Journey) -> Rehearsal | None:
     """The newest rehearsal that came to an end on a generator."""
-    return Rehearsal.objects.filter(journey=journey, state__in=("passed", "failed")).order_by("-number").first()
+    return (
+        Rehearsal.objects.filter(journey=journey, state__in=("passed", "failed"))
+        .order_by("-number")
+        .first()
+    )
 
 
 def failing(journey: Journey) -> set[int]:
@@ -76,7 +88,11 @@ def failing(journey: Journey) -> set[int]:
     newest = newest_rehearsal(journey)
     if newest is None or newest.state != "failed":
         return set()
-    return {row.kept.recorded for row in replayed(newest) if row.is_bad and row.kept.recorded is not None}
+    return {
+        row.kept.recorded
+        for row in replayed(newest)
+        if row.is_bad and row.kept.recorded is not None
+    }
 
 
 def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -> list[Row]:
@@ -85,31 +101,54 @@ def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -
     After a failed rehearsal, hard-wired values of the first failing request come first.
     """
     dismissed = set(journey.dismissals.values_list("entry", "place"))
-    captures = [each for _, step in core.steps() for request in step.requests for each in request.captures]
+    captures = [
+        each for _, step in core.steps() for request in step.requests for each in request.captures
+    ]
     taken = {msgspec.structs.replace(each, name="v", note="") for each in captures}
     strands = [
-        each for each in strands_of(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
+        each
+        for each in strands_of(found)
+        if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
     ]
     last = max((use.entry for each in strands for use in each.uses), default=1) or 1
     made, names = [], step_names(core)
     for each in strands:
         at = [round(8 + use.entry / last * (WIDTH - 16)) for use in each.uses]
-        born = round(8 + each.origin.entry / last * (WIDTH - 16)) if each.origin is not None else None
-        mine = any(msgspec.structs.replace(capture, name="v", note="") in taken for capture in each.captures)
-        likely = each.kind == "issued" and not mine and any(use.entry in failed for use in each.uses)
+        born = (
+            round(8 + each.origin.entry / last * (WIDTH - 16)) if each.origin is not None else None
+        )
+        mine = any(
+            msgspec.structs.replace(capture, name="v", note="") in taken
+            for capture in each.captures
+        )
+        likely = (
+            each.kind == "issued" and not mine and any(use.entry in failed for use in each.uses)
+        )
         made.append(Row(each, story(each, names), mine, born, sorted(set(at)), likely))
     if failed:
-        made.sort(key=lambda row: (not row.likely, *_evidence(row.strand, failed)) if row.likely else (True,))
+        made.sort(
+            key=lambda row: (
+                (not row.likely, *_evidence(row.strand, failed)) if row.likely else (True,)
+            )
+        )
     return made
 
 
 def _evidence(strand: Strand, failed: set[int]) -> tuple[int, bool, float]:
-    """Of the likely causes first what the first failing request sends, then what is proven, then by score."""
-    return min(use.entry for use in strand.uses if use.entry in failed), not strand.proven, -strand.score
+    """Of the likely causes first what the first failing request sends, then what is proven, then by
+    score.
+    """
+    return (
+        min(use.entry for use in strand.uses if use.entry in failed),
+        not strand.proven,
+        -strand.score,
+    )
 
 
 def step_names(core: CoreJourney) -> dict[int, str]:
-    """Number of a recorded exchange → name of its step; exchanges between two belong to the one before."""
+    """Number of a recorded exchange → name of its step; exchanges between two belong to the one
+    before.
+    """
     named = {
         request.recorded: step.name
         for _, step in core.steps()
@@ -149,7 +188,9 @@ class Alternative:
     number: int
     form: str
     expression: str
-    matches: list[tuple[str, str, bool | None]]  # recording, what was found, right (None: nothing to compare with)
+    matches: list[
+        tuple[str, str, bool | None]
+    ]  # recording, what was found, right (None: nothing to compare with)
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,14 +202,18 @@ class Tried:
     right: bool | None
 
 
-def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exchange]]]) -> list[Tried]:
+def tried(
+    strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exchange]]]
+) -> list[Tried]:
     """`capture` tried, in a worker, on each recording's answer.
 
     Raises DynamikosError for one that is wrong or takes too long.
     """
     places = Places([exchanges for _, exchanges in recordings]).of(strand)
     asked = [look(answers, at) for _, answers, at in places]
-    found = msgspec.msgpack.decode(workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial])
+    found = msgspec.msgpack.decode(
+        workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial]
+    )
     made = []
     for (number, _, _), trial in zip(places, found, strict=True):
         wanted = strand.values[number] if number < len(strand.values) else None
@@ -183,8 +228,8 @@ def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exc
 
 
 def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
-    """("set.column", whether a recorded value of the strand is found in its first 100,000 rows) of the project, fitting
-    ones first.
+    """("set.column", whether a recorded value of the strand is found in its first 100,000 rows) of
+    the project, fitting ones first.
     """
     wanted = {value for value in (strand.value, *strand.values) if value}
     made: list[tuple[str, bool]] = []
@@ -196,18 +241,27 @@ def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
             for number, value in enumerate(row)
             if value in wanted
         }
-        made.extend((f"{each.key}.{column}", number in holding) for number, column in enumerate(each.columns))
+        made.extend(
+            (f"{each.key}.{column}", number in holding)
+            for number, column in enumerate(each.columns)
+        )
     return sorted(made, key=lambda row: not row[1])
 
 
 def alternatives(strand: Strand, evidence: list[str]) -> list[Alternative]:
-    """Each capture with what it took from each recording when they were searched; `evidence` names them."""
+    """Each capture with what it took from each recording when they were searched; `evidence` names
+    them.
+    """
     made = []
     for number, capture in enumerate(strand.captures):
         form, expression = described(capture)
         taken = strand.proofs[number] if number < len(strand.proofs) else ()
         matches = [
-            (evidence[each.recording], each.value if each.value is not None else "nothing found", each.right)
+            (
+                evidence[each.recording],
+                each.value if each.value is not None else "nothing found",
+                each.right,
+            )
             for each in taken
             if each.recording < len(evidence)
         ]
@@ -219,5 +273,9 @@ def look(answers: Answers, at: int) -> GivenAnswer:
     """An answer as a worker is given it."""
     view = answers.view(at)
     return GivenAnswer(
-        view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses)
+        view.status,
+        [(bytes(n), bytes(v)) for n, v in view.headers],
+        view.body,
+        view.cookies(),
+        list(view.addresses),
     )

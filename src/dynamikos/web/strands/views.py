@@ -23,7 +23,9 @@ from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import uploaded
 
 
-def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: str = "") -> dict[str, object]:
+def _context(
+    request: HttpRequest, member: Membership, pk: uuid.UUID, problem: str = ""
+) -> dict[str, object]:
     journey = journeys.journey(member, pk)
     core = journeys.content(journey)
     found = queries.search_of(journey)
@@ -33,16 +35,29 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
     shown = [row for row in every if row.strand.kind == kind]
     at = request.GET.get("at", "")
     chosen = next((row for row in every if row.strand.name == at), shown[0] if shown else None)
-    alternatives = queries.alternatives(chosen.strand, found.evidence) if found and chosen is not None else []
+    alternatives = (
+        queries.alternatives(chosen.strand, found.evidence) if found and chosen is not None else []
+    )
     open_ = [
         row
         for row in every
-        if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed
+        if row.strand.kind == "issued"
+        and row.strand.proven
+        and not row.taken
+        and not row.strand.followed
     ]
-    unproven = [row for row in every if row.strand.kind == "issued" and not row.strand.proven and not row.taken]
+    unproven = [
+        row
+        for row in every
+        if row.strand.kind == "issued" and not row.strand.proven and not row.taken
+    ]
     others = list(journey.others.order_by("imported_at"))
     newest = queries.newest_rehearsal(journey)
-    columns = queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else []
+    columns = (
+        queries.fitting_columns(journey, chosen.strand)
+        if chosen and chosen.strand.kind == "typed"
+        else []
+    )
     return {
         "journey": journey,
         "search": found,
@@ -59,7 +74,9 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         "lone": bool(found) and journey.recording_id is not None and not others and newest is None,
         "others": others,
         "further": journeys.further_of(member, journey),
-        "targets": "\n".join(own_origins(journey.recording)) if journey.recording is not None else "",
+        "targets": "\n".join(own_origins(journey.recording))
+        if journey.recording is not None
+        else "",
         "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project),
         "problem": problem,
@@ -79,7 +96,9 @@ def strands(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
 
 
 @member_view(post="engineer")
-def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+def search(
+    request: HttpRequest, member: Membership, pk: uuid.UUID
+) -> HttpResponse | StreamingHttpResponse:
     journey = journeys.journey(member, pk)
     address = reverse("strands", args=[member.project_id, pk])
 
@@ -91,13 +110,19 @@ def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
 
 
 @member_view(post="engineer")
-def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+def add_recording(
+    request: HttpRequest, member: Membership, pk: uuid.UUID
+) -> HttpResponse | StreamingHttpResponse:
     journey = journeys.journey(member, pk)
     address = reverse("strands", args=[member.project_id, pk])
     chosen = request.POST.get("recording", "")
-    there = next((each for each in journeys.further_of(member, journey) if str(each.pk) == chosen), None)
+    there = next(
+        (each for each in journeys.further_of(member, journey) if str(each.pk) == chosen), None
+    )
     if chosen and there is None:
-        raise DynamikosError("That recording is not there any more, or is looked at already; choose another.")
+        raise DynamikosError(
+            "That recording is not there any more, or is looked at already; choose another."
+        )
     data, name = (b"", "") if there is not None else uploaded(request, "a HAR file")
 
     def work(progress):  # type: ignore[no-untyped-def]
@@ -105,7 +130,9 @@ def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Ht
             journey_actions.further(member, journey, there)
         else:
             actions.add_recording(member, journey, data, name, lambda share: progress(share * 0.6))
-        actions.search(member, journeys.journey(member, pk), lambda share: progress(0.6 + share * 0.4))
+        actions.search(
+            member, journeys.journey(member, pk), lambda share: progress(0.6 + share * 0.4)
+        )
         return address
 
     return streamed(work)
@@ -119,7 +146,9 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     at = request.POST.get("name", "")
     try:
         if found is None:
-            raise DynamikosError("Nothing was searched yet, so there is nothing to accept. Search first.")
+            raise DynamikosError(
+                "Nothing was searched yet, so there is nothing to accept. Search first."
+            )
         if request.POST.get("all"):
             dismissed = set(journey.dismissals.values_list("entry", "place"))
             chosen = [
@@ -132,35 +161,58 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             strand = queries.strand_named(journey, at)
             if request.POST.get("form") == "own":
                 own = _own(request, strand)
-                queries.tried(strand, own, actions.recordings_of(journey))  # refused while it is wrong
+                queries.tried(
+                    strand, own, actions.recordings_of(journey)
+                )  # refused while it is wrong
                 strand = replace(strand, captures=(own, *strand.captures))
             number = digits(request.POST.get("form", "")) or 0
             if 0 < number < len(strand.captures):
                 chosen_first = strand.captures[number]
                 strand = replace(
-                    strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first))
+                    strand,
+                    captures=(
+                        chosen_first,
+                        *(each for each in strand.captures if each != chosen_first),
+                    ),
                 )
-            ticked: list[Use] = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
+            ticked: list[Use] = [
+                use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")
+            ]
             if not ticked:
-                raise DynamikosError("No place is ticked, so nothing would be replaced. Tick at least one.")
-            actions.take(member, journey, request.POST.get("parent", ""), [strand], {strand.name: ticked})
+                raise DynamikosError(
+                    "No place is ticked, so nothing would be replaced. Tick at least one."
+                )
+            actions.take(
+                member, journey, request.POST.get("parent", ""), [strand], {strand.name: ticked}
+            )
     except (Stale, DynamikosError) as wrong:
         status = 409 if isinstance(wrong, Stale) else 422
-        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=status)
+        return render(
+            request,
+            "strands/strands.html",
+            _context(request, member, pk, str(wrong)),
+            status=status,
+        )
     return redirect(reverse("strands", args=[member.project_id, pk]) + (f"?at={at}" if at else ""))
 
 
 def _own(request: HttpRequest, strand: Strand) -> Capture:
-    """The capture written by hand beside a strand. Raises DynamikosError when nothing is written."""
+    """The capture written by hand beside a strand. Raises DynamikosError when nothing is
+    written.
+    """
     made = captures_from(request.POST)
     if not made or not request.POST.get("capture-what", "").strip():
-        raise DynamikosError("Write where the value stands: a path, a selector, the text before it, or a pattern.")
+        raise DynamikosError(
+            "Write where the value stands: a path, a selector, the text before it, or a pattern."
+        )
     return replace(made[0], name=strand.name)
 
 
 @member_view(post="engineer")
 def attempt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """What a capture written by hand finds on each recording; the part of the page that shows it."""
+    """What a capture written by hand finds on each recording; the part of the page that shows
+    it.
+    """
     journey = journeys.journey(member, pk)
     context: dict[str, object] = {}
     try:
@@ -185,17 +237,31 @@ def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
             every = [
                 each
                 for each in strands
-                if each.kind == "typed" and (not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed)
+                if each.kind == "typed"
+                and (not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed)
             ]
             actions.into_new_set(member, journey, parent, every)
         else:
             strand = queries.strand_named(journey, name)
-            ticked = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
-            actions.into_column(member, journey, parent, strand, request.POST.get("column", ""), ticked)
+            ticked = [
+                use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")
+            ]
+            actions.into_column(
+                member, journey, parent, strand, request.POST.get("column", ""), ticked
+            )
     except DynamikosError as wrong:
         status = 409 if isinstance(wrong, Stale) else 422
-        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=status)
-    return redirect(reverse("strands", args=[member.project_id, pk]) + "?kind=typed" + (f"&at={name}" if name else ""))
+        return render(
+            request,
+            "strands/strands.html",
+            _context(request, member, pk, str(wrong)),
+            status=status,
+        )
+    return redirect(
+        reverse("strands", args=[member.project_id, pk])
+        + "?kind=typed"
+        + (f"&at={name}" if name else "")
+    )
 
 
 @member_view(post="engineer")
@@ -204,9 +270,13 @@ def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     position = digits(request.POST.get("entry", ""))
     try:
         journey = journeys.journey(member, pk)
-        made = actions.by_hand(member, journey, -1 if position is None else position, request.POST.get("text", ""))
+        made = actions.by_hand(
+            member, journey, -1 if position is None else position, request.POST.get("text", "")
+        )
     except DynamikosError as wrong:
-        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
+        return render(
+            request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422
+        )
     return redirect(reverse("strands", args=[member.project_id, pk]) + f"?at={made.name}")
 
 
@@ -215,7 +285,11 @@ def dismiss(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     journey = journeys.journey(member, pk)
     found = queries.search_of(journey)
     name = request.POST.get("name", "")
-    strand = next((each for each in queries.strands_of(found) if each.name == name), None) if found else None
+    strand = (
+        next((each for each in queries.strands_of(found) if each.name == name), None)
+        if found
+        else None
+    )
     if strand is not None:
         actions.dismiss(member, journey, strand)
     elif request.POST.get("restore"):
@@ -232,8 +306,13 @@ def rule(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         else:
             kind = request.POST.get("kind", "")
             actions.set_rule(
-                member, request.POST.get("name", ""), "constant" if kind == "ignore" else kind, ignore=kind == "ignore"
+                member,
+                request.POST.get("name", ""),
+                "constant" if kind == "ignore" else kind,
+                ignore=kind == "ignore",
             )
     except DynamikosError as wrong:
-        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
+        return render(
+            request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422
+        )
     return redirect("strands", member.project_id, pk)

@@ -1,4 +1,6 @@
-"""One LISTEN connection per web process fans out to all viewers; a slow one is dropped and resumes by Last-Event-ID."""
+"""One LISTEN connection per web process fans out to all viewers; a slow one is dropped and resumes
+by Last-Event-ID.
+"""
 
 import asyncio
 import contextlib
@@ -16,7 +18,9 @@ QUEUE = 500
 
 
 class Broker:
-    """Hints by subject. A hint says only that there is something new; what it is, is read from the table."""
+    """Hints by subject. A hint says only that there is something new; what it is, is read from the
+    table.
+    """
 
     def __init__(self) -> None:
         self._viewers: dict[uuid.UUID, set[asyncio.Queue[int]]] = {}
@@ -51,7 +55,9 @@ class Broker:
                         subject, _, number = notice.payload.partition(".")
                         self._wake(uuid.UUID(subject), int(number or 0))
             except (psycopg.Error, ValueError) as problem:
-                log.warning("the stream's database connection broke off (%s); trying again", problem)
+                log.warning(
+                    "the stream's database connection broke off (%s); trying again", problem
+                )
                 await asyncio.sleep(0.5)
 
     def _wake(self, subject: uuid.UUID, number: int) -> None:
@@ -68,7 +74,11 @@ def parameters() -> str:
     """How to connect to the database Django uses."""
     made = connection.settings_dict
     return make_conninfo(
-        host=made["HOST"], port=made["PORT"], user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"]
+        host=made["HOST"],
+        port=made["PORT"],
+        user=made["USER"],
+        password=made["PASSWORD"],
+        dbname=made["NAME"],
     )
 
 

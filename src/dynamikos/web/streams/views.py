@@ -1,4 +1,6 @@
-"""Server-sent events of one subject: `id: <subject>.<sequence>`, permission at connect and every 30 s."""
+"""Server-sent events of one subject: `id: <subject>.<sequence>`, permission at connect and every
+30 s.
+"""
 
 import asyncio
 import time
@@ -15,7 +17,9 @@ from dynamikos.web.ui.release_connection import briefly
 PERMISSION_S, IDLE_S = 30.0, 10.0
 
 
-def event_stream(request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awaitable[bool]]) -> StreamingHttpResponse:
+def event_stream(
+    request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awaitable[bool]]
+) -> StreamingHttpResponse:
     """The stream of `subject` from Last-Event-ID (or ?after=) on; ends when `may` says no."""
     given = request.headers.get("Last-Event-ID", "") or request.GET.get("after", "")
     last = given.rpartition(".")[2]
@@ -30,10 +34,14 @@ def event_stream(request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awa
 
 @briefly
 def _news(subject: uuid.UUID, after: int) -> list[Message]:
-    return list(Message.objects.filter(subject=subject, sequence__gt=after).order_by("sequence")[:1000])
+    return list(
+        Message.objects.filter(subject=subject, sequence__gt=after).order_by("sequence")[:1000]
+    )
 
 
-async def _events(subject: uuid.UUID, after: int, may: Callable[[], Awaitable[bool]]) -> AsyncIterator[str]:
+async def _events(
+    subject: uuid.UUID, after: int, may: Callable[[], Awaitable[bool]]
+) -> AsyncIterator[str]:
     asked = time.monotonic()
     yield ": welcome\n\n"
     async with broker.hints(subject) as hints:

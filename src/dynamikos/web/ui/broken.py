@@ -1,4 +1,6 @@
-"""What a page says when something of ours is broken: the database away for a while, or an error nobody foresaw."""
+"""What a page says when something of ours is broken: the database away for a while, or an error
+nobody foresaw.
+"""
 
 from django.db import Error, connection
 from django.http import HttpRequest, HttpResponse
@@ -6,7 +8,9 @@ from django.template.loader import render_to_string
 
 
 def broken(request: HttpRequest) -> HttpResponse:
-    """Django's handler for 500. While the database is away it says so (503), and the page tries again by itself."""
+    """Django's handler for 500. While the database is away it says so (503), and the page tries
+    again by itself.
+    """
     try:
         connection.close()
         connection.ensure_connection()

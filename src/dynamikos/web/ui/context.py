@@ -13,6 +13,8 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     return {
         "member": member,
         # looked up by whole pages only: a fragment shows no spine
-        "spine": SimpleLazyObject(lambda: places(member, request.path)) if member is not None else [],
+        "spine": SimpleLazyObject(lambda: places(member, request.path))
+        if member is not None
+        else [],
         "theme": request.COOKIES.get("dynamikos-theme", "paper"),
     }

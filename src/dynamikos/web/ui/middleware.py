@@ -18,7 +18,9 @@ log = logging.getLogger(__name__)
 
 
 class ClearErrors:
-    """Turns DynamikosError into 422 and PermissionDenied into 403, as a fragment for htmx and a page otherwise."""
+    """Turns DynamikosError into 422 and PermissionDenied into 403, as a fragment for htmx and a
+    page otherwise.
+    """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -27,14 +29,15 @@ class ClearErrors:
         return self.get_response(request)
 
     def process_view(self, request: HttpRequest, view: object, *_: object) -> HttpResponse | None:
-        """A sign that no database keeps is refused before anything is done with it, unless the view says where it
-        is.
+        """A sign that no database keeps is refused before anything is done with it, unless the view
+        says where it is.
         """
         if request.method == "POST" and not getattr(view, "any_signs", False):
             for name, values in request.POST.lists():
                 if UNKEPT.search(name) or any(UNKEPT.search(str(value)) for value in values):
                     said = (
-                        f"“{storable(name)[:60]}” holds a sign that can't be kept (NUL). Take it out, or type it anew."
+                        f"“{storable(name)[:60]}” holds a sign that can't be kept (NUL). Take it "
+                        "out, or type it anew."
                     )
                     return problem(request, said, 422)
         return None
@@ -44,18 +47,24 @@ class ClearErrors:
             return problem(request, str(exception), 422)
         if isinstance(exception, DataError):
             log.warning("%s: the database refused what was sent: %s", request.path, exception)
-            return problem(request, f"This can't be kept: {str(exception).strip().splitlines()[0]}.", 422)
+            return problem(
+                request, f"This can't be kept: {str(exception).strip().splitlines()[0]}.", 422
+            )
         if _is_full(exception):
             log.error("%s: there is no room left: %s", request.path, exception)
             return problem(
                 request,
-                f"Nothing was saved: the disk of {socket.gethostname()}, or of its database, is full. Make room there,"
-                " or have an operator do it, and send this again; what you typed is still in the page before.",
+                f"Nothing was saved: the disk of {socket.gethostname()}, or of its database, is "
+                "full. Make room there,"
+                " or have an operator do it, and send this again; what you typed is still in the "
+                "page before.",
                 507,
             )
         if isinstance(exception, PermissionDenied):
             return problem(
-                request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403
+                request,
+                str(exception) or "Your role in this project does not allow this; ask an owner.",
+                403,
             )
         return None
 
@@ -64,7 +73,11 @@ def _is_full(exception: Exception) -> bool:
     """Whether it failed for lack of room on a disk, this machine's or the database's."""
     if isinstance(exception, OSError):
         return exception.errno in (errno.ENOSPC, errno.EDQUOT)
-    return isinstance(exception.__cause__, DiskFull) if isinstance(exception, OperationalError) else False
+    return (
+        isinstance(exception.__cause__, DiskFull)
+        if isinstance(exception, OperationalError)
+        else False
+    )
 
 
 def problem(request: HttpRequest, message: str, status: int) -> HttpResponse:

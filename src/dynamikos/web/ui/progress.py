@@ -1,4 +1,6 @@
-"""Long work with progress that moves: lines of text while it runs, the last one says where to go or what is wrong."""
+"""Long work with progress that moves: lines of text while it runs, the last one says where to go or
+what is wrong.
+"""
 
 import asyncio
 import logging
@@ -16,9 +18,11 @@ Work = Callable[[Callable[[float], None]], str]
 
 
 def streamed(work: Work) -> StreamingHttpResponse:
-    """Runs `work(progress)` in a thread; lines "progress 0.42", then "done ADDRESS" or "error MESSAGE".
+    """Runs `work(progress)` in a thread; lines "progress 0.42", then "done ADDRESS" or "error
+    MESSAGE".
 
-    When the reader goes away, `progress` raises, so that the work ends and what it changed is rolled back.
+    When the reader goes away, `progress` raises, so that the work ends and what it changed is
+    rolled back.
     """
 
     async def lines() -> AsyncIterator[str]:
@@ -49,7 +53,12 @@ def streamed(work: Work) -> StreamingHttpResponse:
             yield "error " + str(problem).replace("\n", " ") + "\n"
         except DatabaseError:
             log.exception("the database failed while something was worked at")
-            yield "error The database does not answer, so nothing of this was kept. Try it again in a moment.\n"
+            yield (
+                "error The database does not answer, so nothing of this was kept. Try it again in "
+                "a moment.\n"
+            )
 
     give_back()  # of the request, which lasts as long as the work does
-    return StreamingHttpResponse(lines(), content_type="text/plain; charset=utf-8", headers={"X-Accel-Buffering": "no"})
+    return StreamingHttpResponse(
+        lines(), content_type="text/plain; charset=utf-8", headers={"X-Accel-Buffering": "no"}
+    )

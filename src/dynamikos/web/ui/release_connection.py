@@ -1,4 +1,6 @@
-"""Database work of a request that goes on for long: its connection goes back to those of the process at once."""
+"""Database work of a request that goes on for long: its connection goes back to those of the
+process at once.
+"""
 
 from collections.abc import Awaitable, Callable
 from functools import wraps
@@ -18,8 +20,8 @@ def give_back() -> None:
 
 
 def given_back(work: Callable[P, T]) -> Callable[P, T]:
-    """`work`, after which nothing of the pool is held by its thread. Without a pool the connection stays open for the
-    next time.
+    """`work`, after which nothing of the pool is held by its thread. Without a pool the connection
+    stays open for the next time.
     """
 
     @wraps(work)

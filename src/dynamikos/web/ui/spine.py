@@ -1,4 +1,6 @@
-"""The spine: the places of a project in the order of the work, each with one live figure. Apps register theirs."""
+"""The spine: the places of a project in the order of the work, each with one live figure. Apps
+register theirs.
+"""
 
 from collections.abc import Callable
 from dataclasses import dataclass

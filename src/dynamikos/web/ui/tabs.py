@@ -1,4 +1,6 @@
-"""Which tab of a browser a change comes from, so that two tabs of one account don't fold into each other's edits."""
+"""Which tab of a browser a change comes from, so that two tabs of one account don't fold into each
+other's edits.
+"""
 
 from collections.abc import Callable
 from contextvars import ContextVar

@@ -15,7 +15,8 @@ def several_uploaded(request: HttpRequest, what: str) -> list[tuple[bytes, str]]
     if total > settings.MAX_UPLOAD_BYTES:
         names = ", ".join(str(file.name) for file in files[:5])
         raise ImportRefused(
-            f"{names} have {total:,} bytes; at most {settings.MAX_UPLOAD_BYTES:,} are taken at once. Send fewer, or"
+            f"{names} have {total:,} bytes; at most {settings.MAX_UPLOAD_BYTES:,} are taken at "
+            "once. Send fewer, or"
             " shorter sessions."
         )
     return [(file.read(), str(file.name)) for file in files]

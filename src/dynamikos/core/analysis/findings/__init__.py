@@ -1,7 +1,7 @@
 """Findings: each a rule that speaks where its evidence is there, and is silent elsewhere.
 
-A rule takes the evidence of a run and yields what it found; those about the target have, all together, a budget of one
-false finding in a hundred clear runs (tests/core/test_findings.py).
+A rule takes the evidence of a run and yields what it found; those about the target have, all
+together, a budget of one false finding in a hundred clear runs (tests/core/test_findings.py).
 """
 
 import logging
@@ -67,8 +67,8 @@ LAST = ("too-few-samples", "never-asked", "unverified")  # good to know, and no 
 
 
 def findings(evidence: Evidence, marks: Mapping[int, Sequence[Mark]] | None = None) -> list[Found]:
-    """Everything that was noticed: what touches a missed objective first, then by how much of what was measured it
-    touches. A rule that breaks says so in the log and keeps nobody from the others.
+    """Everything that was noticed: what touches a missed objective first, then by how much of what
+    was measured it touches. A rule that breaks says so in the log and keeps nobody from the others.
     """
     found: list[Found] = []
     if evidence.frozen.trial:
@@ -82,8 +82,15 @@ def findings(evidence: Evidence, marks: Mapping[int, Sequence[Mark]] | None = No
     missed = _missed(evidence, marks or {})
 
     def place(each: Found) -> tuple[bool, bool, int, float]:
-        touches = any(step in ("", each.step) and journey in ("", each.journey) for journey, step in missed)
-        return each.rule in LAST, not (touches and each.about == "target"), ORDER[each.about], -each.impact
+        touches = any(
+            step in ("", each.step) and journey in ("", each.journey) for journey, step in missed
+        )
+        return (
+            each.rule in LAST,
+            not (touches and each.about == "target"),
+            ORDER[each.about],
+            -each.impact,
+        )
 
     return sorted(found, key=place)
 

@@ -13,7 +13,9 @@ def alike_although_data_differ(evidence: Evidence) -> Iterator[Found]:
             continue
         text = each.url + each.sent_body
         known = {**each.variables, **each.before}
-        dealt = tuple(sorted({v for name, v in known.items() if "." in name and len(v) >= 3 and v in text}))
+        dealt = tuple(
+            sorted({v for name, v in known.items() if "." in name and len(v) >= 3 and v in text})
+        )
         if dealt:
             samples.setdefault((each.step, each.request), []).append((dealt, each.body))
     for (step, request), pairs in samples.items():
@@ -22,8 +24,10 @@ def alike_although_data_differ(evidence: Evidence) -> Iterator[Found]:
             yield Found(
                 rule="alike-although-data-differ",
                 about="script",
-                sentence=f"{request} was sent {len(sent)} different rows of data and answered the same every time.",
-                means="The data may not reach the server, or what comes is an error page that looks like an answer.",
+                sentence=f"{request} was sent {len(sent)} different rows of data and answered the "
+                "same every time.",
+                means="The data may not reach the server, or what comes is an error page that "
+                "looks like an answer.",
                 try_="Open two kept exchanges of it and compare what they ask with what they get.",
                 step=step,
                 request=request,

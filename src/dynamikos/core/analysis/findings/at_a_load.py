@@ -12,8 +12,14 @@ def at_a_load(evidence: Evidence) -> Iterator[Found]:
     users, width = evidence.users, evidence.width
     for line in evidence.requests():
         n = len(line.passed)
-        levels = np.array([np.nanmean(users[at * width : (at + 1) * width]) if at * width < len(users) else np.nan
-                           for at in range(n)])  # fmt: skip
+        levels = np.array(
+            [
+                np.nanmean(users[at * width : (at + 1) * width])
+                if at * width < len(users)
+                else np.nan
+                for at in range(n)
+            ]
+        )
         order = np.argsort(levels, kind="stable")
         order = order[~np.isnan(levels[order])]
         failed, every = np.cumsum(line.failed[order]), np.cumsum((line.passed + line.failed)[order])
@@ -31,7 +37,8 @@ def at_a_load(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="errors-at-a-load",
             about="target",
-            sentence=f"{name_of(line.series)} begins to fail at about {level:.0f} users: {100 * share:.2g} % above,"
+            sentence=f"{name_of(line.series)} begins to fail at about {level:.0f} users: "
+            f"{100 * share:.2g} % above,"
             f" {failed[first]:.0f} of {below:,.0f} below.",
             means="Something runs out at that load: connections, threads, a queue with a limit.",
             try_="Look at limits of pools and queues; run stairs around that load.",

@@ -10,7 +10,9 @@ from dynamikos.core.statistics.histogram import bucket_mid_us
 BLOCK_S, LEAST, EFFECT, SAMPLES = 5, 0.001, 0.10, 500
 
 
-def block_means(line: Line, evidence: Evidence, begin: int, end: int, block_s: int) -> tuple[Trace, Trace]:
+def block_means(
+    line: Line, evidence: Evidence, begin: int, end: int, block_s: int
+) -> tuple[Trace, Trace]:
     """(means of log response time, how many samples) of blocks of a stretch, in order."""
     logs, counts = [], []
     width = max(1, block_s // evidence.width)
@@ -19,7 +21,10 @@ def block_means(line: Line, evidence: Evidence, begin: int, end: int, block_s: i
         spread = line.over(at, at + width)
         n = spread.n
         if n:
-            total = sum(count * math.log(max(1, bucket_mid_us(index))) for index, count in spread.counts.items())
+            total = sum(
+                count * math.log(max(1, bucket_mid_us(index)))
+                for index, count in spread.counts.items()
+            )
             logs.append(total / n)
             counts.append(n)
         else:

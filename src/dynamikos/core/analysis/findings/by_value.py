@@ -15,8 +15,8 @@ TIMES = 3.0  # as often as with other values
 
 
 def by_value(evidence: Evidence) -> Iterator[Found]:
-    """Failures that share a value which others don't: of dealt columns as they were counted, of all else by kept
-    exchanges.
+    """Failures that share a value which others don't: of dealt columns as they were counted, of all
+    else by kept exchanges.
     """
     told = set()
     for found in _counted(evidence):
@@ -25,14 +25,20 @@ def by_value(evidence: Evidence) -> Iterator[Found]:
     yield from (each for each in _kept(evidence) if (each.step, each.request) not in told)
 
 
-MEANS, TRY = "It is the value, not the load alone.", "Try that value by hand; look at what the server knows of it."
+MEANS, TRY = (
+    "It is the value, not the load alone.",
+    "Try that value by hand; look at what the server knows of it.",
+)
 
 
 def _counted(evidence: Evidence) -> Iterator[Found]:
-    """By what every generator counted of every failure: failed of dealt, of a value against all others, since the begin
-    of the run (rows that were dealt before the measured part are used in it).
+    """By what every generator counted of every failure: failed of dealt, of a value against all
+    others, since the begin of the run (rows that were dealt before the measured part are used in
+    it).
     """
-    tests = max(1, sum(each.different for each in {(e.asked, e.name): e for e in evidence.failing}.values()))
+    tests = max(
+        1, sum(each.different for each in {(e.asked, e.name): e for e in evidence.failing}.values())
+    )
     seen = set()
     for each in evidence.failing:
         if each.asked in seen or not each.value or each.different < DIFFERENT:
@@ -51,8 +57,10 @@ def _counted(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="failures-by-value",
             about="target",
-            sentence=f"{request} fails where {each.name} is “{each.value[:80]}”: {each.failed:,} times of"
-            f" {each.dealt:,} that it was dealt, all other values {each.of - each.failed:,} of {rest:,}.",
+            sentence=f"{request} fails where {each.name} is “{each.value[:80]}”: {each.failed:,} "
+            "times of"
+            f" {each.dealt:,} that it was dealt, all other values {each.of - each.failed:,} of "
+            f"{rest:,}.",
             means=MEANS,
             try_=TRY,
             journey=journey,
@@ -72,7 +80,8 @@ def _kept(evidence: Evidence) -> Iterator[Found]:
             failed = [each for each in here if each.failure == kind]
             if n < FEWEST:
                 continue
-            # failures are kept from the first on, and only so many: what passed is of the same seconds
+            # failures are kept from the first on, and only so many: what passed is of the same
+            # seconds
             first, last = min(each.second for each in failed), max(each.second for each in failed)
             passed = [e for e in here if not e.failure and first <= e.second <= last]
             names = {name for each in failed for name in {**each.before, **each.variables}}
@@ -90,7 +99,8 @@ def _kept(evidence: Evidence) -> Iterator[Found]:
                     rule="failures-by-value",
                     about="target",
                     sentence=f"{request} fails ({kind}) where {name} is “{value}”: {count} of"
-                    f" {n} kept failures, {sum(each == value for each in known)} of {len(known)} that passed.",
+                    f" {n} kept failures, {sum(each == value for each in known)} of {len(known)} "
+                    "that passed.",
                     means=MEANS,
                     try_=TRY,
                     step=step,

@@ -29,18 +29,29 @@ def drift(evidence: Evidence) -> Iterator[Found]:
             p = mann_kendall(values)
             if p >= LEAST / tests / 2 or effect - 1 < EFFECT:
                 continue
-            found.append((effect, Found(
-                rule="drift",
-                about="target",
-                sentence=f"{name_of(line.series)} grew by {100 * (effect - 1):.0f} % from second {begin} to {end} under"
-                " steady load.",
-                means="Something accumulates: rows, entries of a cache, memory, connections.",
-                try_="Run a soak of several hours; look at heap, tables and caches that only grow.",
-                evidence={"growth a minute": f"{short(100 * (math.exp(slope * 6) - 1))} %", "by chance": odds(p)},
-                window=(begin, end),
-                journey=line.series.journey,
-                step=line.series.step,
-            )))  # fmt: skip
+            found.append(
+                (
+                    effect,
+                    Found(
+                        rule="drift",
+                        about="target",
+                        sentence=f"{name_of(line.series)} grew by {100 * (effect - 1):.0f} % from "
+                        f"second {begin} to {end} under"
+                        " steady load.",
+                        means="Something accumulates: rows, entries of a cache, memory, "
+                        "connections.",
+                        try_="Run a soak of several hours; look at heap, tables and caches that "
+                        "only grow.",
+                        evidence={
+                            "growth a minute": f"{short(100 * (math.exp(slope * 6) - 1))} %",
+                            "by chance": odds(p),
+                        },
+                        window=(begin, end),
+                        journey=line.series.journey,
+                        step=line.series.step,
+                    ),
+                )
+            )
     yield from (each for _, each in sorted(found, key=lambda pair: -pair[0]))
 
 
@@ -51,8 +62,9 @@ def theil_sen(values: Trace, at: np.ndarray) -> float:
 
 
 def mann_kendall(values: Trace) -> float:
-    """Two-sided chance of such a trend (Mann 1945), without ties; of few values by counting all orders (Kendall 1938):
-    the normal law calls nine that only rise likelier than they are by fifty times.
+    """Two-sided chance of such a trend (Mann 1945), without ties; of few values by counting all
+    orders (Kendall 1938): the normal law calls nine that only rise likelier than they are by fifty
+    times.
     """
     n = len(values)
     i, j = np.triu_indices(n, 1)

@@ -10,8 +10,16 @@ from scipy.special import bdtrc
 from dynamikos.core.analysis.evidence import Evidence, Found, Line, joined, name_of
 from dynamikos.core.analysis.findings.from_the_first_on import NEVER, TRIES
 
-SHARE, FEWEST, CHANCE = 0.01, 10, 0.01  # from which share and count on; of the family of all that is tested (Holm)
-LATE, TOGETHER, SHORT = 0.1, 0.8, 0.25  # parts: of the measured part, of the failures, and of the time they stand in
+SHARE, FEWEST, CHANCE = (
+    0.01,
+    10,
+    0.01,
+)  # from which share and count on; of the family of all that is tested (Holm)
+LATE, TOGETHER, SHORT = (
+    0.1,
+    0.8,
+    0.25,
+)  # parts: of the measured part, of the failures, and of the time they stand in
 TIMES = 3.0  # as often as others, from which on somebody is named
 
 
@@ -32,8 +40,8 @@ class _Group:
 
 
 def failing_steps(evidence: Evidence) -> Iterator[Found]:
-    """Each step with more than 1 % failures (ten at least), each that misses a failure objective, and each whose ten or
-    more failures are some rows', users', values' or places' beyond chance.
+    """Each step with more than 1 % failures (ten at least), each that misses a failure objective,
+    and each whose ten or more failures are some rows', users', values' or places' beyond chance.
     """
     begin, end = evidence.measured
     where = evidence.places(begin, end)
@@ -61,18 +69,29 @@ def failing_steps(evidence: Evidence) -> Iterator[Found]:
             more += f", {own:,} of {every:,} of them {what} {names}"
         since = ""
         if window is not None:
-            since = f", from second {window[0]}" + (f" to {window[1]}" if window[1] < end else " on")
+            since = f", from second {window[0]}" + (
+                f" to {window[1]}" if window[1] < end else " on"
+            )
         yield Found(
             rule="failing-steps",
             about="target",
-            sentence=f"{name_of(line.series)} failed in {failed:,.0f} of {count:,.0f} ({100 * share:.3g} %)"
+            sentence=f"{name_of(line.series)} failed in {failed:,.0f} of {count:,.0f} "
+            f"({100 * share:.3g} %)"
             f"{f', mostly by {kind}' if kind else ''}{since}{more}.",
-            means="It is concentrated there: tested against all others." if by else "It is not some visitors' alone.",
+            means="It is concentrated there: tested against all others."
+            if by
+            else "It is not some visitors' alone.",
             try_="Open the first exchange that was kept of it beside its recording.",
             evidence={
                 **({"missed": "its failure objective"} if is_missed else {}),
-                **({"first kept": f"second {first[0]}, user {first[1]}"} if first is not None else {}),
-                **{each: f"{n:,}" for each, n in sorted(kinds.items(), key=lambda row: -row[1])[:3]},
+                **(
+                    {"first kept": f"second {first[0]}, user {first[1]}"}
+                    if first is not None
+                    else {}
+                ),
+                **{
+                    each: f"{n:,}" for each, n in sorted(kinds.items(), key=lambda row: -row[1])[:3]
+                },
             },
             window=window or (begin, end),
             journey=line.series.journey,
@@ -97,7 +116,9 @@ def concentrated(groups: list[_Group]) -> list[_Group]:
 
 
 def _allowed(evidence: Evidence, line: Line) -> float:
-    """The least share of failures that an objective about the step allows; 1 where there is none."""
+    """The least share of failures that an objective about the step allows; 1 where there is
+    none.
+    """
     limits = [
         each.limit / 100
         for each in evidence.frozen.plan.objectives
@@ -111,10 +132,16 @@ def _kinds(evidence: Evidence, line: Line) -> Counter[str]:
     """Of its requests, or of itself, in the measured part."""
     made: Counter[str] = Counter()
     for each in evidence.ledger.series:
-        if (each.level, each.journey, each.step) == ("request", line.series.journey, line.series.step):
+        if (each.level, each.journey, each.step) == (
+            "request",
+            line.series.journey,
+            line.series.step,
+        ):
             made.update(evidence.ledger.totals[each.no].failed)
     if not made:
-        made.update(evidence.ledger.all_of("step", line.series.step, journey=line.series.journey).failed)
+        made.update(
+            evidence.ledger.all_of("step", line.series.step, journey=line.series.journey).failed
+        )
     return made
 
 
@@ -131,28 +158,56 @@ def _groups(evidence: Evidence, line: Line, failed: int) -> Iterator[_Group]:
     begin, end = evidence.measured
     where = evidence.places(begin, end)
     for what, lines in (
-        ("of visitors", [(evidence.names.get(e.series.row, e.series.row), e) for e in evidence.by_row]),
+        (
+            "of visitors",
+            [(evidence.names.get(e.series.row, e.series.row), e) for e in evidence.by_row],
+        ),
         ("at", list(evidence.by_place)),
     ):
-        own = [(n, e) for n, e in lines if (e.series.journey, e.series.step) == (line.series.journey, line.series.step)]
-        counts = [(name, float(e.failed[where].sum()), float((e.failed + e.passed)[where].sum())) for name, e in own]
+        own = [
+            (n, e)
+            for n, e in lines
+            if (e.series.journey, e.series.step) == (line.series.journey, line.series.step)
+        ]
+        counts = [
+            (name, float(e.failed[where].sum()), float((e.failed + e.passed)[where].sum()))
+            for name, e in own
+        ]
         every, attempts = sum(f for _, f, _ in counts), sum(n for _, _, n in counts)
         if len(counts) > 1 and attempts:
-            yield from (_Group(what, name, int(f), int(every), n / attempts) for name, f, n in counts)
+            yield from (
+                _Group(what, name, int(f), int(every), n / attempts) for name, f, n in counts
+            )
     users = Counter(user for _, user in _kept(evidence, line))
     there = int(np.nanmax(evidence.users[begin:end])) if end > begin and len(evidence.users) else 0
     n = sum(users.values())
-    if there > 1 and n == failed:  # all of them were kept: the earliest of many tell of the earliest users alone
-        yield from (_Group("of user", str(user), count, n, 1 / there) for user, count in users.items())
+    if (
+        there > 1 and n == failed
+    ):  # all of them were kept: the earliest of many tell of the earliest users alone
+        yield from (
+            _Group("of user", str(user), count, n, 1 / there) for user, count in users.items()
+        )
         quiet = max(0, there - len(users))
         yield from (_Group("of user", "", 0, n, 1 / there) for _ in range(quiet))
     for each in evidence.failing:
-        if each.asked[:2] == (line.series.journey, line.series.step) and each.value and each.dealt_in_all:
-            yield _Group("where", f"{each.name} is “{each.value[:40]}”", each.failed, each.of, each.part_dealt)
+        if (
+            each.asked[:2] == (line.series.journey, line.series.step)
+            and each.value
+            and each.dealt_in_all
+        ):
+            yield _Group(
+                "where",
+                f"{each.name} is “{each.value[:40]}”",
+                each.failed,
+                each.of,
+                each.part_dealt,
+            )
 
 
 def _when(line: Line, where: slice, width: int) -> tuple[int, int] | None:
-    """(from, to) where most of the failures stand close together, or from where they begin late; None else."""
+    """(from, to) where most of the failures stand close together, or from where they begin late;
+    None else.
+    """
     fails = line.failed[where]
     seconds = np.flatnonzero(fails)
     if not len(seconds):

@@ -17,8 +17,11 @@ def flat_throughput(evidence: Evidence) -> Iterator[Found]:
 
     def near(share: float) -> tuple[float, float, int]:
         inside = np.abs(users - share * most) <= 0.07 * most
-        return float(np.nanmean(users[inside])) if inside.any() else 0.0, (
-            float(np.nanmean(rate[inside])) if inside.any() else 0.0), int(inside.sum())  # fmt: skip
+        return (
+            float(np.nanmean(users[inside])) if inside.any() else 0.0,
+            (float(np.nanmean(rate[inside])) if inside.any() else 0.0),
+            int(inside.sum()),
+        )
 
     half_users, half_rate, half_n = near(0.6)
     full_users, full_rate, full_n = near(1.0)
@@ -31,7 +34,8 @@ def flat_throughput(evidence: Evidence) -> Iterator[Found]:
     yield Found(
         rule="flat-throughput",
         about="target",
-        sentence=f"From {half_users:.0f} to {full_users:.0f} users throughput went from {short(half_rate)} to"
+        sentence=f"From {half_users:.0f} to {full_users:.0f} users throughput went from "
+        f"{short(half_rate)} to"
         f" {short(full_rate)} exchanges/s: the limit is reached.",
         means="More users only wait longer.",
         try_="Look which resource ran full; what it can carry stands under capacity.",

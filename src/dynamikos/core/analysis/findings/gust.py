@@ -1,4 +1,6 @@
-"""Seconds in which a step took several times as long as usual, for three of them running at least."""
+"""Seconds in which a step took several times as long as usual, for three of them running at
+least.
+"""
 
 import math
 from collections.abc import Iterator
@@ -12,7 +14,9 @@ TIMES = 20  # as long as usual: so much is no chance, however few there are in a
 
 
 def gust(evidence: Evidence) -> Iterator[Found]:
-    """Seconds in which a step took several times as long as usual, for three of them running at least."""
+    """Seconds in which a step took several times as long as usual, for three of them running at
+    least.
+    """
     begin, end = evidence.measured
     best: tuple[float, Found] | None = None
     for line in evidence.steps():
@@ -24,9 +28,14 @@ def gust(evidence: Evidence) -> Iterator[Found]:
         logs = np.log(np.maximum(part, 1e-3))
         middle = float(np.nanmedian(logs))
         scale = 1.4826 * float(np.nanmedian(np.abs(logs - middle)))
-        high = np.nan_to_num(logs, nan=-np.inf) > middle + max(math.log(3), min(6 * scale, math.log(TIMES)))
+        high = np.nan_to_num(logs, nan=-np.inf) > middle + max(
+            math.log(3), min(6 * scale, math.log(TIMES))
+        )
         for first, last in _runs(high):
-            low, top = evidence.places(begin, end).start + first, evidence.places(begin, end).start + last
+            low, top = (
+                evidence.places(begin, end).start + first,
+                evidence.places(begin, end).start + last,
+            )
             # seconds in which nothing ends belong to a stall whose requests end together
             samples = int(line.passed[low:top].sum())
             quiet = _quiet_before(line, low)
@@ -37,16 +46,20 @@ def gust(evidence: Evidence) -> Iterator[Found]:
             made = Found(
                 rule="gust",
                 about="target",
-                sentence=f"{name_of(line.series)} took {times:.1f} times as long as usual from second {at} to"
+                sentence=f"{name_of(line.series)} took {times:.1f} times as long as usual from "
+                f"second {at} to"
                 f" {top * evidence.width}.",
                 means="Something held it up for a while, and went away again.",
                 try_="Read the suspects of this window.",
-                evidence={"usual": milliseconds(math.exp(middle)), "then": milliseconds(math.exp(middle) * times),
-                          "requests": f"{samples}"},
+                evidence={
+                    "usual": milliseconds(math.exp(middle)),
+                    "then": milliseconds(math.exp(middle) * times),
+                    "requests": f"{samples}",
+                },
                 window=(max(0, at), top * evidence.width),
                 journey=line.series.journey,
                 step=line.series.step,
-            )  # fmt: skip
+            )
             if best is None or times * samples > best[0]:
                 best = times * samples, made
     if best is not None:
@@ -54,7 +67,9 @@ def gust(evidence: Evidence) -> Iterator[Found]:
 
 
 def _runs(high: np.ndarray) -> Iterator[tuple[int, int]]:
-    """(from, to) of stretches that are high; single places that are not, in between, belong to them."""
+    """(from, to) of stretches that are high; single places that are not, in between, belong to
+    them.
+    """
     begun, quiet = None, 0
     for at, value in enumerate([*high, False, False, False]):
         if value:

@@ -10,7 +10,9 @@ PART = 0.25  # of a figure, from which on it is worth a word
 
 
 def late_generators(evidence: Evidence) -> Iterator[Found]:
-    """The generators' own delay, where it may have decided an objective or made a quarter of a step's figure."""
+    """The generators' own delay, where it may have decided an objective or made a quarter of a
+    step's figure.
+    """
     window = evidence.ledger
     begin, end = evidence.measured
     own = own_delay_of(window.rows(float(max(1, end - begin))), window)

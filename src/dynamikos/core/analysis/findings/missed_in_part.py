@@ -17,11 +17,16 @@ def missed_in_part(evidence: Evidence, marks: Mapping[int, Sequence[Mark]]) -> I
         first, last = missed[0].from_s, missed[-1].to_s
         together = last - first <= 2 * sum(mark.to_s - mark.from_s for mark in missed)
         is_missed = 100 * len(missed) / len(judged) > objective.missed_allowed
-        holds = "It holds, but not all the time." if together else "It holds, but now and then it does not."
+        holds = (
+            "It holds, but not all the time."
+            if together
+            else "It holds, but now and then it does not."
+        )
         yield Found(
             rule="missed-in-part",
             about="target",
-            sentence=f"{describe(objective, *names_of(evidence.frozen, objective))} was missed in {len(missed)} of"
+            sentence=f"{describe(objective, *names_of(evidence.frozen, objective))} was missed in "
+            f"{len(missed)} of"
             f" {len(judged)} intervals{f', from second {first} to {last}' if together else ''}.",
             means="Outside these intervals it was met." if is_missed else holds,
             try_="Look at these intervals, and at what they have in common.",

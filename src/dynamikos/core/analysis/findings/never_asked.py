@@ -10,7 +10,11 @@ from dynamikos.core.frozen import every_check
 def never_asked(evidence: Evidence) -> Iterator[Found]:
     """Checks that were never asked, although their requests were to be sent."""
     asked = evidence.ledger.judged
-    rounds = {(key, step.step) for key, each in evidence.frozen.journeys.items() for step in each.active().rounds}
+    rounds = {
+        (key, step.step)
+        for key, each in evidence.frozen.journeys.items()
+        for step in each.active().rounds
+    }
     places = [each for each in every_check(evidence.frozen) if (each.journey, each.step) in rounds]
     missing = [each for each in places if not asked.get(each.first)] if asked else []
     sent = {(each.step, each.request) for each in places if asked.get(each.first)}
@@ -19,8 +23,10 @@ def never_asked(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="never-asked",
             about="script",
-            sentence=f"{len(missing)} check{'s were' if len(missing) > 1 else ' was'} never asked in the measured part:"
+            sentence=f"{len(missing)} check{'s were' if len(missing) > 1 else ' was'} never asked "
+            "in the measured part:"
             f" {joined(described(each.check) for each in missing)}.",
-            means="Their requests were not sent: a branch that was not taken, or a round that never came so far.",
+            means="Their requests were not sent: a branch that was not taken, or a round that "
+            "never came so far.",
             try_="Look at the conditions of the journey.",
         )

@@ -12,7 +12,9 @@ def own_limits(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="own-limits",
             about="measurement",
-            sentence=f"{count:,} requests could not be sent: the generator's machine had no more {what}.",
+            sentence=f"{count:,} requests could not be sent: the generator's machine had no more "
+            f"{what}.",
             means="Load is missing, and none of it is the target's failure.",
-            try_="Raise the limit (ulimit -n, ip_local_port_range), keep connections, or take more machines.",
+            try_="Raise the limit (ulimit -n, ip_local_port_range), keep connections, or take more "
+            "machines.",
         )

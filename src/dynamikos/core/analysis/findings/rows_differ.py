@@ -15,7 +15,8 @@ def rows_differ(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="rows-differ",
             about="target",
-            sentence=f"{name_of(each.series)} takes {each.times:.1f} times as long for {slow} as for {fast}.",
+            sentence=f"{name_of(each.series)} takes {each.times:.1f} times as long for {slow} as "
+            f"for {fast}.",
             means="The rows differ by their persona, their data or what the server does for them.",
             try_="Compare the two rows; look at lines, client headers and data first.",
             evidence={fast: milliseconds(each.fast_ms), slow: milliseconds(each.slow_ms)},

@@ -12,7 +12,9 @@ def rows_used_up(evidence: Evidence) -> Iterator[Found]:
             yield Found(
                 rule="data-ran-out",
                 about="script",
-                sentence=f"{each.count:,} time{'s' if each.count > 1 else ''} a user left because {each.detail}.",
+                sentence=f"{each.count:,} time{'s' if each.count > 1 else ''} a user left because "
+                f"{each.detail}.",
                 means="From then on fewer users were there than planned.",
-                try_="Add rows, or deal them otherwise: what follows from a plan says how many it needs.",
+                try_="Add rows, or deal them otherwise: what follows from a plan says how many it "
+                "needs.",
             )

@@ -1,4 +1,6 @@
-"""A resource that ran full, for a tenth of the measured part at least, of which nothing more could be had."""
+"""A resource that ran full, for a tenth of the measured part at least, of which nothing more could
+be had.
+"""
 
 from collections.abc import Iterator
 
@@ -10,13 +12,19 @@ FULL = 95.0
 
 
 def saturation(evidence: Evidence) -> Iterator[Found]:
-    """A resource that ran full, for a tenth of the measured part at least, of which nothing more could be had."""
+    """A resource that ran full, for a tenth of the measured part at least, of which nothing more
+    could be had.
+    """
     begin, end = evidence.measured
     if end - begin < 20:
         return
     full = []
     for each in evidence.measures:
-        if each.unit != "%" or each.is_host or not any(w in each.name for w in ("util", "busy", "used", "cpu", "proc")):
+        if (
+            each.unit != "%"
+            or each.is_host
+            or not any(w in each.name for w in ("util", "busy", "used", "cpu", "proc"))
+        ):
             continue
         part = each.trace[begin:end]
         known = part[~np.isnan(part)]
@@ -31,7 +39,8 @@ def saturation(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="saturation",
             about="target",
-            sentence=f"{each.name} ran full: at {FULL:.0f} % or more in {100 * share:.0f} % of the measured part,"
+            sentence=f"{each.name} ran full: at {FULL:.0f} % or more in {100 * share:.0f} % of the "
+            "measured part,"
             f" first at second {first}.",
             means="Nothing more can be had of it; whoever comes waits.",
             try_="Give it more servers, or make what it does cheaper; then run the same again.",

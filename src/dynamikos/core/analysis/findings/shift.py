@@ -1,5 +1,7 @@
-"""A level that changed at a moment while the load did not: the place that parts a stretch best, against the same of
-blocks in random order, and confirmed by Welch's test of what stands before and after."""
+"""A level that changed at a moment while the load did not: the place that parts a stretch best,
+against the same of blocks in random order, and confirmed by Welch's test of what stands before and
+after.
+"""
 
 import math
 from collections.abc import Iterator
@@ -14,8 +16,9 @@ PERMUTATIONS, SEED = 1999, 20_261
 
 
 def shift(evidence: Evidence) -> Iterator[Found]:
-    """A level that changed at a moment while the load did not: the place that parts a stretch best, against the same of
-    blocks in random order, and confirmed by Welch's test of what stands before and after.
+    """A level that changed at a moment while the load did not: the place that parts a stretch best,
+    against the same of blocks in random order, and confirmed by Welch's test of what stands before
+    and after.
     """
     stretches = evidence.steady()
     tests = max(1, len(stretches) * len(evidence.steps()))
@@ -30,7 +33,11 @@ def shift(evidence: Evidence) -> Iterator[Found]:
             p, level = _chance(values, score), LEAST / tests
             before, after = values[:at], values[at:]
             effect = math.exp(float(after.mean() - before.mean()))
-            if p > max(level, 1.5 / (PERMUTATIONS + 1)) or abs(effect - 1) < EFFECT or not _welch(before, after, level):
+            if (
+                p > max(level, 1.5 / (PERMUTATIONS + 1))
+                or abs(effect - 1) < EFFECT
+                or not _welch(before, after, level)
+            ):
                 continue
             if _autocorrelated(before, after):
                 continue
@@ -39,20 +46,27 @@ def shift(evidence: Evidence) -> Iterator[Found]:
             yield Found(
                 rule="shift",
                 about="target",
-                sentence=f"{name_of(line.series)} {said} by {abs(effect - 1) * 100:.0f} % at second {where}, while the"
+                sentence=f"{name_of(line.series)} {said} by {abs(effect - 1) * 100:.0f} % at "
+                f"second {where}, while the"
                 " load stayed as it was.",
                 means="Something changed on the server at that moment, not with the load.",
-                try_="Look at the suspects around it, and at what else ran then: a job, a deployment, another client.",
-                evidence={"geometric mean before": milliseconds(math.exp(before.mean()) / 1000),
-                          "after": milliseconds(math.exp(after.mean()) / 1000), "by chance": odds(p)},
+                try_="Look at the suspects around it, and at what else ran then: a job, a "
+                "deployment, another client.",
+                evidence={
+                    "geometric mean before": milliseconds(math.exp(before.mean()) / 1000),
+                    "after": milliseconds(math.exp(after.mean()) / 1000),
+                    "by chance": odds(p),
+                },
                 window=(max(0, where - 30), where + 30),
                 journey=line.series.journey,
                 step=line.series.step,
-            )  # fmt: skip
+            )
 
 
 def _parting(values: Trace) -> tuple[int, float]:
-    """(the place that parts them best, how well): the greatest standardized difference of both sides' means."""
+    """(the place that parts them best, how well): the greatest standardized difference of both
+    sides' means.
+    """
     n, total = len(values), values.sum()
     sums = np.cumsum(values)[:-1]
     sizes = np.arange(1, n)
@@ -76,7 +90,9 @@ def _chance(values: Trace, score: float) -> float:
 
 
 def _welch(one: Trace, other: Trace, level: float) -> bool:
-    """Whether two means differ, by a normal bound that is generous to chance: blocks are not quite independent."""
+    """Whether two means differ, by a normal bound that is generous to chance: blocks are not quite
+    independent.
+    """
     if len(one) < 2 or len(other) < 2:
         return False
     spread = math.sqrt(one.var(ddof=1) / len(one) + other.var(ddof=1) / len(other))
@@ -85,7 +101,9 @@ def _welch(one: Trace, other: Trace, level: float) -> bool:
 
 
 def _autocorrelated(one: Trace, other: Trace) -> bool:
-    """Whether blocks follow their neighbours within both sides, so that a wave looks like a level."""
+    """Whether blocks follow their neighbours within both sides, so that a wave looks like a
+    level.
+    """
     rest = np.concatenate((one - one.mean(), other - other.mean()))
     if len(rest) < 12:
         return False

@@ -25,7 +25,10 @@ def silent_probes(evidence: Evidence) -> Iterator[Found]:
         told = [np.isfinite(each.trace) for each in evidence.measures if each.probe == probe.probe]
         first = min((int(each.argmax()) for each in told if each.any()), default=evidence.seconds)
         allowed = 2 * probe.every_s + (BROWSER_S if probe.browser else LATE_S)
-        said = any(second <= first and title.startswith(probe.title) for title, second, _ in evidence.silent)
+        said = any(
+            second <= first and title.startswith(probe.title)
+            for title, second, _ in evidence.silent
+        )
         if first <= allowed or said or not evidence.measures:
             continue
         whole = first >= evidence.seconds

@@ -14,8 +14,8 @@ SHORTEST_S = 3
 
 
 def standstill(evidence: Evidence) -> Iterator[Found]:
-    """Stretches of three seconds and more in which nothing passed, where as much as usual would leave none by
-    chance.
+    """Stretches of three seconds and more in which nothing passed, where as much as usual would
+    leave none by chance.
     """
     begin, end = evidence.measured
     where = evidence.places(begin, end)
@@ -52,14 +52,19 @@ def standstill(evidence: Evidence) -> Iterator[Found]:
 
 
 def _waited(evidence: Evidence, found: list[tuple[int, int]], measured_s: int) -> Iterator[str]:
-    """Beside percentiles: in which part of the time somebody who came would have waited for longer than a limit."""
+    """Beside percentiles: in which part of the time somebody who came would have waited for longer
+    than a limit.
+    """
     for each in evidence.frozen.plan.objectives:
         if each.unit != "ms" or each.at_least or each.level not in ("step", "request"):
             continue
         over = sum(max(0.0, last - first - each.limit / 1000) for first, last in found)
         if over > 0:
             said = describe(each, *names_of(evidence.frozen, each))
-            yield f"In {100 * over / measured_s:.3g} % of the time a visitor who came waited longer than {said} allows."
+            yield (
+                f"In {100 * over / measured_s:.3g} % of the time a visitor who came waited longer "
+                f"than {said} allows."
+            )
 
 
 def _runs(is_so: np.ndarray) -> Iterator[tuple[int, int]]:

@@ -1,4 +1,6 @@
-"""A request that takes one of two times: a cache that hits or misses, two paths through the code."""
+"""A request that takes one of two times: a cache that hits or misses, two paths through the
+code.
+"""
 
 import math
 from collections.abc import Iterator
@@ -25,7 +27,9 @@ def decades(spread: Histogram) -> tuple[np.ndarray, int]:
 
 
 def humps_of(spread: Histogram) -> tuple[float, float, float] | None:
-    """(ms of the lower hump, ms of the higher, share of samples beyond the dip); None for one hump."""
+    """(ms of the lower hump, ms of the higher, share of samples beyond the dip); None for one
+    hump.
+    """
     if spread.n < SAMPLES:
         return None
     counts, first = decades(spread)
@@ -43,13 +47,21 @@ def humps_of(spread: Histogram) -> tuple[float, float, float] | None:
             sure = lower - smooth[dip] > 4 * math.sqrt(lower + smooth[dip])
             if depth > deepest and 0.05 <= share <= 0.95 and sure:
                 deepest = depth
-                best = (10 ** ((first + one) / BINS) / 1000, 10 ** ((first + other) / BINS) / 1000, share)
+                best = (
+                    10 ** ((first + one) / BINS) / 1000,
+                    10 ** ((first + other) / BINS) / 1000,
+                    share,
+                )
     return best
 
 
 def _is_incident(line: Line, where: slice, between_us: float) -> bool:
-    """Whether the slower ones stand together in a quarter of the time: an incident, and no second kind of answer."""
-    over = np.array([0 if each is None else each.over(between_us) for each in line.times[where]], float)
+    """Whether the slower ones stand together in a quarter of the time: an incident, and no second
+    kind of answer.
+    """
+    over = np.array(
+        [0 if each is None else each.over(between_us) for each in line.times[where]], float
+    )
     length = max(1, len(over) // 4)
     sums = np.concatenate(([0.0], over.cumsum()))
     within = sums[length:] - sums[:-length]
@@ -57,7 +69,9 @@ def _is_incident(line: Line, where: slice, between_us: float) -> bool:
 
 
 def two_humps(evidence: Evidence) -> Iterator[Found]:
-    """A request that takes one of two times: a cache that hits or misses, two paths through the code."""
+    """A request that takes one of two times: a cache that hits or misses, two paths through the
+    code.
+    """
     begin, end = evidence.measured
     where = evidence.places(begin, end)
     for line in evidence.requests():
@@ -70,8 +84,10 @@ def two_humps(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="two-humps",
             about="target",
-            sentence=f"{name_of(line.series)} takes either about {milliseconds(low)} or about {milliseconds(high)}.",
-            means="Two kinds of answers hide behind one average: hits and misses of a cache, or two ways through it.",
+            sentence=f"{name_of(line.series)} takes either about {milliseconds(low)} or about "
+            f"{milliseconds(high)}.",
+            means="Two kinds of answers hide behind one average: hits and misses of a cache, or "
+            "two ways through it.",
             try_="Look which data, row of the crowd or server each of the two comes from.",
             evidence={"beyond the dip": f"{100 * share:.0f} %"},
             window=(begin, end),

@@ -15,7 +15,9 @@ FACTOR, CHANCE, SECONDS = 1.3, 1e-5, 20
 
 @dataclass(frozen=True, slots=True)
 class Unlike:
-    """Of a step those who get it fastest and slowest, with their means in ms (geometric, by second)."""
+    """Of a step those who get it fastest and slowest, with their means in ms (geometric, by
+    second).
+    """
 
     series: Series
     fast: str
@@ -29,7 +31,9 @@ class Unlike:
 
 
 def unlike(evidence: Evidence, lines: Iterable[tuple[str, Line]]) -> Iterator[Unlike]:
-    """Of (who, line) those steps whose slowest take FACTOR times as long as the fastest, and not by chance."""
+    """Of (who, line) those steps whose slowest take FACTOR times as long as the fastest, and not by
+    chance.
+    """
     begin, end = evidence.measured
     where = evidence.places(begin, end)
     alike: dict[tuple[str, str], list[tuple[str, float, float]]] = {}
@@ -47,5 +51,7 @@ def unlike(evidence: Evidence, lines: Iterable[tuple[str, Line]]) -> Iterator[Un
             continue
         low, high = min(each, key=lambda one: one[1]), max(each, key=lambda one: one[1])
         z = (high[1] - low[1]) / math.hypot(high[2], low[2]) if high[2] or low[2] else math.inf
-        if math.exp(high[1] - low[1]) >= FACTOR and math.erfc(z / math.sqrt(2)) <= CHANCE / max(1, len(alike)):
+        if math.exp(high[1] - low[1]) >= FACTOR and math.erfc(z / math.sqrt(2)) <= CHANCE / max(
+            1, len(alike)
+        ):
             yield Unlike(series[key], low[0], high[0], math.exp(low[1]), math.exp(high[1]))

@@ -15,7 +15,8 @@ def unverified(evidence: Evidence) -> Iterator[Found]:
             yield Found(
                 rule="unverified",
                 about="script",
-                sentence=f"{journey.name}: {len(bare)} of {len(steps)} steps check nothing of their answers.",
+                sentence=f"{journey.name}: {len(bare)} of {len(steps)} steps check nothing of "
+                "their answers.",
                 means="An error page with status 200 would have passed.",
                 try_="Add checks to the journey: a rehearsal suggests them.",
                 journey=key,

@@ -10,7 +10,9 @@ from dynamikos.core.text import Frozen
 
 
 class CssForm(Frozen, frozen=True, kw_only=True):
-    """The elements that `selector` finds: one `attribute` of each, or its text when none is named."""
+    """The elements that `selector` finds: one `attribute` of each, or its text when none is
+    named.
+    """
 
     selector: str
     attribute: str = ""
@@ -23,7 +25,11 @@ def find(form: CssForm) -> Finder:
 
     def all_of(view: View) -> Iterator[str]:
         for node in select(view.html()):
-            value = node.attributes.get(form.attribute) if form.attribute else node.text(deep=True, strip=True)
+            value = (
+                node.attributes.get(form.attribute)
+                if form.attribute
+                else node.text(deep=True, strip=True)
+            )
             if value is not None:
                 yield value
 

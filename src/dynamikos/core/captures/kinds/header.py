@@ -10,7 +10,9 @@ def find(name: str) -> Finder:
     if not TOKEN.fullmatch(name):
         raise RuleError(f"'{name}' is not a header name")
     wanted = name.lower().encode()
-    return lambda view: (value.decode("latin-1") for key, value in view.headers if key.lower() == wanted)
+    return lambda view: (
+        value.decode("latin-1") for key, value in view.headers if key.lower() == wanted
+    )
 
 
 KIND = CaptureKind("header", find, str, needs_body=False)

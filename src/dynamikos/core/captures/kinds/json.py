@@ -23,8 +23,8 @@ def find(path: str) -> Finder:
 
 
 def first(path: str) -> Taker:
-    """The first value a JSONPath finds; nothing when the body is not JSON. A body that somebody reads as a whole anyway
-    is not read twice.
+    """The first value a JSONPath finds; nothing when the body is not JSON. A body that somebody
+    reads as a whole anyway is not read twice.
     """
     walk, quick = compile_path(path), compile_text(path)
     misses = 0

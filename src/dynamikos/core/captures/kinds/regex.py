@@ -21,7 +21,11 @@ def find(form: RegexForm) -> Finder:
     wanted = form.header.lower().encode("latin-1", "replace")
 
     def all_of(view: View) -> Iterator[str]:
-        texts = [value for name, value in view.headers if name.lower() == wanted] if wanted else [view.body]
+        texts = (
+            [value for name, value in view.headers if name.lower() == wanted]
+            if wanted
+            else [view.body]
+        )
         groups = (match.group(form.group) for text in texts for match in pattern.finditer(text))
         return (found.decode("utf-8", "replace") for found in groups if found is not None)
 

@@ -15,7 +15,9 @@ class Bounds(Frozen, frozen=True, kw_only=True):
     at_most: float | None = None
 
 
-def _bounds(what: str, unit: str, measure: Callable[[View], float | None]) -> Callable[[Bounds], Look]:
+def _bounds(
+    what: str, unit: str, measure: Callable[[View], float | None]
+) -> Callable[[Bounds], Look]:
     def make(given: Bounds) -> Look:
         low, high = given.at_least, given.at_most
         if low is None and high is None:
@@ -51,6 +53,11 @@ def _says(name: str, unit: str) -> Callable[[Bounds], str]:
 
 
 SIZE = CheckKind(
-    "size", _bounds("size", "bytes", lambda view: view.size_bytes), _says("size", "bytes"), needs_body=True
+    "size",
+    _bounds("size", "bytes", lambda view: view.size_bytes),
+    _says("size", "bytes"),
+    needs_body=True,
 )
-TIME = CheckKind("time", _bounds("response time", "ms", lambda view: view.duration_ms), _says("time", "ms"))
+TIME = CheckKind(
+    "time", _bounds("response time", "ms", lambda view: view.duration_ms), _says("time", "ms")
+)

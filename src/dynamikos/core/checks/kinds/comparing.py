@@ -26,8 +26,8 @@ NUMBER = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|([-+*/()−×÷]))")
 
 
 class Comparing(Frozen, frozen=True, kw_only=True):
-    """Two texts with holes, compared as numbers where both are (arithmetic with + − * / and brackets is done first),
-    else as texts.
+    """Two texts with holes, compared as numbers where both are (arithmetic with + − * / and
+    brackets is done first), else as texts.
     """
 
     left: str
@@ -39,7 +39,11 @@ class Comparing(Frozen, frozen=True, kw_only=True):
 
 
 def look(given: Comparing) -> Look:
-    left, right, compared = compile_text(given.left), compile_text(given.right), OPERATORS[given.compare]
+    left, right, compared = (
+        compile_text(given.left),
+        compile_text(given.right),
+        OPERATORS[given.compare],
+    )
 
     def is_so(view: View, values: Values) -> bool:
         one, other = left.fill(values), right.fill(values)
@@ -51,7 +55,10 @@ def look(given: Comparing) -> Look:
         a, b = calculated(one), calculated(other)
         if a is not None and b is not None:
             return f"{one} {given.compare} {other}", f"{a:f} and {b:f}"
-        return f"“{one}” {given.compare} “{other}”", "they are not" if given.compare == "=" else "it is not so"
+        return (
+            f"“{one}” {given.compare} “{other}”",
+            "they are not" if given.compare == "=" else "it is not so",
+        )
 
     return Look(is_so, words)
 
@@ -65,7 +72,9 @@ def calculated(text: str) -> Decimal | None:
         match = NUMBER.match(text, at)
         if match is None or len(tokens) > 200:
             return None
-        tokens.append((match.group(1) or match.group(2)).translate({0x2212: "-", 0xD7: "*", 0xF7: "/"}))
+        tokens.append(
+            (match.group(1) or match.group(2)).translate({0x2212: "-", 0xD7: "*", 0xF7: "/"})
+        )
         at = match.end()
     if not tokens:
         return None
@@ -108,4 +117,6 @@ def _factor(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
     return Decimal(tokens[at]), at + 1
 
 
-KIND = CheckKind("value", look, lambda given: f"{given.left} {given.compare} {given.right}", Comparing.with_texts)
+KIND = CheckKind(
+    "value", look, lambda given: f"{given.left} {given.compare} {given.right}", Comparing.with_texts
+)

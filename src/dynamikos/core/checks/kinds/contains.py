@@ -23,14 +23,19 @@ def look(given: str) -> Look:
         if is_so(view, values):
             return expected, f"it stands in {size}"
         near = nearest(view.text, wanted)
-        return expected, f"{size} without it; nearest: {near}" if near else f"{size} without it: {view.text[:120]}"
+        return (
+            expected,
+            f"{size} without it; nearest: {near}"
+            if near
+            else f"{size} without it: {view.text[:120]}",
+        )
 
     return Look(is_so, words)
 
 
 def nearest(text: str, wanted: str) -> str:
-    """The place of `text` that has most of the beginning or of the end of `wanted`, between » and «, with what is
-    around it; empty when there is none.
+    """The place of `text` that has most of the beginning or of the end of `wanted`, between » and
+    «, with what is around it; empty when there is none.
 
     Looked for in O(len(text) · log len(wanted)).
     """
@@ -46,7 +51,11 @@ def nearest(text: str, wanted: str) -> str:
     head, tail = longest(lambda n: wanted[:n]), longest(lambda n: wanted[len(wanted) - n :])
     if max(head, tail) < min(3, len(wanted)):
         return ""
-    begin = text.find(wanted[:head]) if head >= tail else text.find(wanted[len(wanted) - tail :]) + tail - len(wanted)
+    begin = (
+        text.find(wanted[:head])
+        if head >= tail
+        else text.find(wanted[len(wanted) - tail :]) + tail - len(wanted)
+    )
     begin = max(0, begin)
     end = begin + len(wanted)
     return f"{text[max(0, begin - 20) : begin]}»{text[begin:end]}«{text[end : end + 20]}"

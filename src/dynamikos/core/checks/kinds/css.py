@@ -16,7 +16,12 @@ class CssText(Expected, frozen=True, kw_only=True):
 def look(given: CssText) -> Look:
     form = CssForm(selector=given.selector, attribute=given.attribute)
     finder = css.find(form)
-    return look_for(given, css.says(form), lambda view: (text.strip() for text in finder(view)), "no such element")
+    return look_for(
+        given,
+        css.says(form),
+        lambda view: (text.strip() for text in finder(view)),
+        "no such element",
+    )
 
 
 KIND = CheckKind(

@@ -1,4 +1,6 @@
-"""What the kinds have in common that find something first: by a path, a selector, a header's name."""
+"""What the kinds have in common that find something first: by a path, a selector, a header's
+name.
+"""
 
 import re
 from collections.abc import Callable, Iterator
@@ -20,7 +22,9 @@ SIGNS = {"equals": "=", "matches": "matches", "above": ">", "below": "<", "count
 
 
 class Expected(Frozen, frozen=True, kw_only=True):
-    """What is expected of what was found: by default that it is there. At most one is given; texts may have holes."""
+    """What is expected of what was found: by default that it is there. At most one is given; texts
+    may have holes.
+    """
 
     equals: str | None = None
     matches: str | None = None
@@ -49,7 +53,9 @@ def look_for(given: Expected, name: str, find: Found, nothing: str) -> Look:
     """The first of what was found against what is expected of it."""
     told = [each for each in SIGNS if getattr(given, each) is not None]
     if len(told) > 1:
-        raise RuleError(f"{name}: give one of equals, matches, above, below or count, not {' and '.join(told)}")
+        raise RuleError(
+            f"{name}: give one of equals, matches, above, below or count, not {' and '.join(told)}"
+        )
     how = told[0] if told else "exists"
     template = compile_text(str(given.equals)) if how == "equals" else None
     pattern = None
@@ -57,7 +63,9 @@ def look_for(given: Expected, name: str, find: Found, nothing: str) -> Look:
         try:
             pattern = re.compile(str(given.matches))
         except re.error as problem:
-            raise RuleError(f"'{given.matches}' is not a regular expression: {problem}") from problem
+            raise RuleError(
+                f"'{given.matches}' is not a regular expression: {problem}"
+            ) from problem
 
     def expected(values: Values) -> str:
         if how == "equals" and template is not None:
@@ -82,10 +90,14 @@ def look_for(given: Expected, name: str, find: Found, nothing: str) -> Look:
             number = float(first)
         except ValueError:
             return False, f"{actual}, which is no number"
-        return (number > given.above if given.above is not None else number < (given.below or 0.0)), actual
+        return (
+            number > given.above if given.above is not None else number < (given.below or 0.0)
+        ), actual
 
     def seen(view: View, values: Values) -> tuple[bool, str]:
-        wanted = template.fill(values) if template is not None else ""  # a value that is missing is said first
+        wanted = (
+            template.fill(values) if template is not None else ""
+        )  # a value that is missing is said first
         try:
             if how == "count":
                 many = sum(1 for _ in islice(find(view), MOST))
@@ -98,5 +110,6 @@ def look_for(given: Expected, name: str, find: Found, nothing: str) -> Look:
         return (True, first[:400]) if how == "exists" else compared(first, wanted)
 
     return Look(
-        lambda view, values: seen(view, values)[0], lambda view, values: (expected(values), seen(view, values)[1])
+        lambda view, values: seen(view, values)[0],
+        lambda view, values: (expected(values), seen(view, values)[1]),
     )

@@ -22,4 +22,6 @@ def look(given: HeaderText) -> Look:
     return look_for(given, f"header {given.name}", find, "no such header")
 
 
-KIND = CheckKind("header", look, lambda given: f"header {given.name} {given.says()}", HeaderText.with_texts)
+KIND = CheckKind(
+    "header", look, lambda given: f"header {given.name} {given.says()}", HeaderText.with_texts
+)

@@ -8,7 +8,15 @@ from dynamikos.core.captures.view import View
 from dynamikos.core.checks.check_kinds import CheckKind, Look, Values
 from dynamikos.core.checks.kinds.expected import Expected, look_for
 
-TYPES = {str: "text", bool: "boolean", list: "list", dict: "object", type(None): "null", int: "number", float: "number"}
+TYPES = {
+    str: "text",
+    bool: "boolean",
+    list: "list",
+    dict: "object",
+    type(None): "null",
+    int: "number",
+    float: "number",
+}
 
 
 class JsonEquals(Expected, frozen=True, kw_only=True):

@@ -24,4 +24,6 @@ def look(given: str) -> Look:
     return Look(lambda view, values: search(view.body) is not None, words)
 
 
-KIND = CheckKind("regex", look, lambda given: f"matches {given}", looks_inside=True, needs_body=True)
+KIND = CheckKind(
+    "regex", look, lambda given: f"matches {given}", looks_inside=True, needs_body=True
+)

@@ -21,9 +21,16 @@ def look(given: int | str | tuple[int | str, ...]) -> Look:
         elif re.fullmatch(r"[1-5]\d\d", text):
             codes.add(int(text))
         else:
-            raise RuleError(f"{each} is not an HTTP status; write 100 to 599, or a class such as 2xx")
-    expected = "status " + " or ".join(map(str, given)) if isinstance(given, tuple) else f"status {given}"
-    return Look(lambda view, values: view.status in codes, lambda view, values: (expected, f"status {view.status}"))
+            raise RuleError(
+                f"{each} is not an HTTP status; write 100 to 599, or a class such as 2xx"
+            )
+    expected = (
+        "status " + " or ".join(map(str, given)) if isinstance(given, tuple) else f"status {given}"
+    )
+    return Look(
+        lambda view, values: view.status in codes,
+        lambda view, values: (expected, f"status {view.status}"),
+    )
 
 
 def says(given: int | str | tuple[int | str, ...]) -> str:

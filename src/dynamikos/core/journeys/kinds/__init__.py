@@ -1,7 +1,8 @@
-"""What a step can do: a kind is a file, with its fields, texts, problems and words. KINDS is the one list of them.
+"""What a step can do: a kind is a file, with its fields, texts, problems and words. KINDS is the
+one list of them.
 
-How a kind is performed stands in `engine/users/kinds`, its fields on the panel in `web/journeys/forms/kinds`, each by
-the same names. Start reading at `base`.
+How a kind is performed stands in `engine/users/kinds`, its fields on the panel in
+`web/journeys/forms/kinds`, each by the same names. Start reading at `base`.
 """
 
 from typing import Any
@@ -18,7 +19,18 @@ from dynamikos.core.journeys.kinds.repeating import Repeat, Repeating
 from dynamikos.core.journeys.kinds.sending import Sending
 from dynamikos.core.journeys.kinds.setting import Setting
 
-Step = Sending | Setting | Pausing | Logging | Calling | Keeping | Repeating | Listing | Deciding | Choosing
+Step = (
+    Sending
+    | Setting
+    | Pausing
+    | Logging
+    | Calling
+    | Keeping
+    | Repeating
+    | Listing
+    | Deciding
+    | Choosing
+)
 
 KINDS: dict[Kind, type[Step]] = {
     "step": Sending,
@@ -33,7 +45,15 @@ KINDS: dict[Kind, type[Step]] = {
     "choose": Choosing,
 }
 NESTING: tuple[Kind, ...] = tuple(kind for kind, made in KINDS.items() if made.nests)
-MARKS = ("set", "pause", "log", "call", "keep", "repeat", "each")  # a key that says what a step does
+MARKS = (
+    "set",
+    "pause",
+    "log",
+    "call",
+    "keep",
+    "repeat",
+    "each",
+)  # a key that says what a step does
 TAG = "does"
 
 __all__ = [
@@ -70,14 +90,17 @@ def new_step(kind: Kind, step: str, name: str = "") -> Step:
 
 
 def tagged(steps: Any, path: tuple[str | int, ...] = ()) -> Any:
-    """Plain steps as they are written, each with the kind that its keys say. Raises ValidationError where they are
-    of several.
+    """Plain steps as they are written, each with the kind that its keys say. Raises ValidationError
+    where they are of several.
 
     What is no list of mappings is left for the type to refuse.
     """
     if not isinstance(steps, list | tuple):
         return steps
-    return [_tagged(step, (*path, at)) if isinstance(step, dict) else step for at, step in enumerate(steps)]
+    return [
+        _tagged(step, (*path, at)) if isinstance(step, dict) else step
+        for at, step in enumerate(steps)
+    ]
 
 
 def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]:
@@ -87,10 +110,13 @@ def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]
     empty = {mark for mark in holding if mark in step and step[mark] in ("", None, [])}
     made = {name: value for name, value in step.items() if name not in empty}
     given = [mark for mark in MARKS if mark in made]
-    given += ["branches"] * ("branches" in made or "choose" in made) + ["requests"] * ("requests" in made)
+    given += ["branches"] * ("branches" in made or "choose" in made) + ["requests"] * (
+        "requests" in made
+    )
     if len(given) > 1:
         raise ValidationError(
-            f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their own",
+            f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their "
+            "own",
             (*path, given[1] if given[1] in made else "choose"),
         )
     kind = given[0] if given and given[0] in MARKS else "step"
@@ -107,7 +133,8 @@ def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]
     if "steps" in made:
         if kind not in ("repeat", "each"):
             raise ValidationError(
-                "steps stand in a step that repeats them, or does them for each of a list", (*path, "steps")
+                "steps stand in a step that repeats them, or does them for each of a list",
+                (*path, "steps"),
             )
         made["steps"] = tagged(made["steps"], (*path, "steps"))
     return {TAG: kind, **made}

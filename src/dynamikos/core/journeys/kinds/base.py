@@ -24,11 +24,12 @@ Seconds = Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):
     """One thing a person does, as they would name it; after it they think for `think_s` seconds.
 
-    `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at
-    `think_to_s`. `recorded_think_s` is what the recording had. `off` leaves the step out.
+    `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at
+    `think_s` and its p95 at `think_to_s`. `recorded_think_s` is what the recording had. `off`
+    leaves the step out.
 
-    A step does one thing, its kind: sends requests, sets values, waits, logs, calls a function, keeps a row, or holds
-    further steps. Each kind is a file here.
+    A step does one thing, its kind: sends requests, sets values, waits, logs, calls a function,
+    keeps a row, or holds further steps. Each kind is a file here.
     """
 
     step: Key
@@ -50,7 +51,7 @@ class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):
     def kind(self) -> Kind:
         return cast(Kind, self.__struct_config__.tag)
 
-    # what only some kinds have -------------------------------------------------------------------------
+    # what only some kinds have --------------------------------------------------------------------
 
     @property
     def requests(self) -> tuple[Request, ...]:
@@ -84,11 +85,11 @@ class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):
         """With one of its lists replaced."""
         raise IndexError(slot)
 
-    # what each kind says of itself ---------------------------------------------------------------------
+    # what each kind says of itself ----------------------------------------------------------------
 
     def with_texts(self, change: Change) -> Self:
-        """With `change(what it is, text)` in place of each text of its own that may have holes, conditions and lists
-        too; its requests and the steps inside apart.
+        """With `change(what it is, text)` in place of each text of its own that may have holes,
+        conditions and lists too; its requests and the steps inside apart.
         """
         return self
 
@@ -102,19 +103,27 @@ class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):
 
     def known_after(self) -> list[str]:
         """Names of all values that are known once it is done, by its requests' captures too."""
-        return [*self.gives(), *(capture.name for request in self.requests for capture in request.captures)]
+        return [
+            *self.gives(),
+            *(capture.name for request in self.requests for capture in request.captures),
+        ]
 
     def problems(self, functions: Collection[str] | None) -> Iterator[str]:
-        """What is wrong with it, in words. `functions` are those of the project; None: not looked at."""
+        """What is wrong with it, in words. `functions` are those of the project; None: not
+        looked at.
+        """
         for name in self.gives():
             if not NAME.match(name) or "." in name:
-                yield f"'{name}' can't be the name of a value: letters, digits and _, not beginning with a digit"
+                yield (
+                    f"'{name}' can't be the name of a value: letters, digits and _, not beginning "
+                    "with a digit"
+                )
 
     def says(self) -> str:
         """What it does, in a line."""
         return ""
 
-    # think time ----------------------------------------------------------------------------------------
+    # think time -----------------------------------------------------------------------------------
 
     def mean_think_s(self) -> float:
         """Mean seconds of think time (of a log-normal: exp(μ + σ²/2))."""
@@ -126,7 +135,11 @@ class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):
 
     def sigma(self) -> float:
         """σ of the log-normal whose median is `think_s` and p95 `think_to_s`."""
-        return math.log(self.think_to_s / self.think_s) / 1.6448536 if self.think_to_s > self.think_s > 0 else 0.0
+        return (
+            math.log(self.think_to_s / self.think_s) / 1.6448536
+            if self.think_to_s > self.think_s > 0
+            else 0.0
+        )
 
 
 class Nesting(StepBase, frozen=True, kw_only=True):

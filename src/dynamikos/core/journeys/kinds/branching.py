@@ -39,7 +39,10 @@ class Branching(StepBase, frozen=True, kw_only=True):
         return [branch.steps for branch in self.branches]
 
     def with_slot(self, slot: int, steps: "tuple[kinds.Step, ...]") -> Self:
-        made = tuple(replace(each, steps=steps) if at == slot else each for at, each in enumerate(self.branches))
+        made = tuple(
+            replace(each, steps=steps) if at == slot else each
+            for at, each in enumerate(self.branches)
+        )
         return replace(self, branches=made)
 
 
@@ -49,7 +52,9 @@ class Deciding(Branching, frozen=True, kw_only=True, tag="if"):
     branches: tuple[Branch, ...]
 
     begins_as: ClassVar[str] = "If"
-    begins_with: ClassVar[dict[str, Any]] = {"branches": (Branch(when="{{ round.number == 1 }}"), Branch(name="else"))}
+    begins_with: ClassVar[dict[str, Any]] = {
+        "branches": (Branch(when="{{ round.number == 1 }}"), Branch(name="else"))
+    }
 
     def problems(self, functions: Collection[str] | None) -> Iterator[str]:
         yield from super().problems(functions)

@@ -12,8 +12,8 @@ from dynamikos.core.text.template_walk import Change, Pair, pairs_with_texts
 
 
 class Call(Frozen, frozen=True, kw_only=True):
-    """A Python function of the project, `module.function`, called with named texts; what it returns becomes the value
-    `into`.
+    """A Python function of the project, `module.function`, called with named texts; what it returns
+    becomes the value `into`.
     """
 
     function: Annotated[str, msgspec.Meta(pattern=r"^[a-z_][a-z0-9_]*\.[A-Za-z_][A-Za-z0-9_]*$")]
@@ -30,7 +30,9 @@ class Calling(StepBase, frozen=True, kw_only=True, tag="call"):
     begins_with: ClassVar[dict[str, Any]] = {"call": Call(function="starter.luhn")}
 
     def with_texts(self, change: Change) -> Self:
-        return replace(self, call=replace(self.call, with_=pairs_with_texts(self.call.with_, "call,", change)))
+        return replace(
+            self, call=replace(self.call, with_=pairs_with_texts(self.call.with_, "call,", change))
+        )
 
     def gives(self) -> list[str]:
         return [self.call.into] if self.call.into else []

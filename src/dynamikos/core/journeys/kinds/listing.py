@@ -12,8 +12,8 @@ from dynamikos.core.text.template_walk import Change
 
 
 class Each(Frozen, frozen=True, kw_only=True):
-    """Its steps for each of a list, `in`: a JSON list or an expression that gives one; the value at hand is called
-    `name`.
+    """Its steps for each of a list, `in`: a JSON list or an expression that gives one; the value at
+    hand is called `name`.
     """
 
     name: Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]

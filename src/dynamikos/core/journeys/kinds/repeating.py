@@ -14,12 +14,12 @@ from dynamikos.core.text.template_walk import Change
 
 
 class Repeat(Frozen, frozen=True, kw_only=True):
-    """Its steps again and again: `times` of them, `while` a condition holds (asked before each try) or `until` it does
-    (asked after).
+    """Its steps again and again: `times` of them, `while` a condition holds (asked before each try)
+    or `until` it does (asked after).
 
-    `every_s` is from the begin of one try to the begin of the next; after `limit_s` or `at_most` tries it ends. A
-    `while` or `until` that has not come about by then, or `times` that are not done by then, are a failure, which means
-    what `then` says.
+    `every_s` is from the begin of one try to the begin of the next; after `limit_s` or `at_most`
+    tries it ends. A `while` or `until` that has not come about by then, or `times` that are not
+    done by then, are a failure, which means what `then` says.
     """
 
     times: str = ""
@@ -59,6 +59,12 @@ class Repeating(Nesting, frozen=True, kw_only=True, tag="repeat"):
 
     def says(self) -> str:
         rule = self.repeat
-        what = f"{rule.times} times" if rule.times else f"while {rule.while_}" if rule.while_ else f"until {rule.until}"
+        what = (
+            f"{rule.times} times"
+            if rule.times
+            else f"while {rule.while_}"
+            if rule.while_
+            else f"until {rule.until}"
+        )
         every = f", every {rule.every_s:g} s" if rule.every_s else ""
         return what + every + ("" if rule.times else f", {rule.limit_s:g} s at most")

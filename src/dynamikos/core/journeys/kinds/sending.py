@@ -12,8 +12,8 @@ from dynamikos.core.journeys.request import Request
 class Sending(StepBase, frozen=True, kw_only=True, tag="step"):
     """Sends requests, one after the other or `at_once` in parallel.
 
-    `use` names a shared step whose requests it performs; `recorded` then says which of them is which exchange of this
-    journey's recording.
+    `use` names a shared step whose requests it performs; `recorded` then says which of them is
+    which exchange of this journey's recording.
     """
 
     use: str = ""

@@ -1,7 +1,7 @@
 """What a crowd's load is made of: a kind is a file. `Workload` is the one list of them.
 
-Who performs a kind stands in `engine/schedule`, its fields on the page in `web/plans/workloads`, by the same keys.
-Start reading at `base`.
+Who performs a kind stands in `engine/schedule`, its fields on the page in `web/plans/workloads`, by
+the same keys. Start reading at `base`.
 """
 
 from typing import get_args

@@ -11,8 +11,8 @@ if TYPE_CHECKING:
 
 
 class Arrivals(Open, frozen=True, kw_only=True, tag="arrivals"):
-    """The profile is arrivals `per` time, each of them a new user who performs opening, one round and closing. At
-    `ceiling` users at once arrivals are turned away.
+    """The profile is arrivals `per` time, each of them a new user who performs opening, one round
+    and closing. At `ceiling` users at once arrivals are turned away.
     """
 
     key: ClassVar[str] = "arrivals"

@@ -9,8 +9,8 @@ if TYPE_CHECKING:
 
 
 class Held(Open, frozen=True, kw_only=True, tag="held"):
-    """The profile is rounds `per` time, which are begun at planned instants by users who are free, else by new ones up
-    to `ceiling`, else by the next that is free, late.
+    """The profile is rounds `per` time, which are begun at planned instants by users who are free,
+    else by new ones up to `ceiling`, else by the next that is free, late.
     """
 
     key: ClassVar[str] = "held"

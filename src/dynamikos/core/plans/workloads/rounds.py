@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 
 
 class UserRounds(Base, frozen=True, kw_only=True, tag="rounds"):
-    """So many `users`, each of which performs so many `rounds` and leaves. They start evenly within `start_s`. The
-    profile is one stretch that says how long it may take at most.
+    """So many `users`, each of which performs so many `rounds` and leaves. They start evenly within
+    `start_s`. The profile is one stretch that says how long it may take at most.
     """
 
     users: Count
@@ -68,5 +68,7 @@ class UserRounds(Base, frozen=True, kw_only=True, tag="rounds"):
 
     def expecting(self, crowd: "Crowd") -> Callable[[OneRow], Expected]:
         return lambda row: Expected(
-            row.part * self.users, row.part * self.users * self.rounds, row.part * self.users / row.taken_s
+            row.part * self.users,
+            row.part * self.users * self.rounds,
+            row.part * self.users / row.taken_s,
         )

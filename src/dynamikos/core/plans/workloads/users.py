@@ -9,12 +9,17 @@ from dynamikos.core.profiles import user_spans_s, users_by_second
 if TYPE_CHECKING:
     from dynamikos.core.plans.crowds import Crowd
 
-LEAVE = {"step": "", "round": "; those taken away finish their round", "now": "; those taken away leave at once"}
+LEAVE = {
+    "step": "",
+    "round": "; those taken away finish their round",
+    "now": "; those taken away leave at once",
+}
 
 
 class Users(Base, frozen=True, kw_only=True, tag="users"):
-    """Concurrent users: the profile says how many. `leaving` is when those leave whom a fall of it takes away: after
-    the step at hand, after the round, or now, in the middle of a request (abandoned).
+    """Concurrent users: the profile says how many. `leaving` is when those leave whom a fall of it
+    takes away: after the step at hand, after the round, or now, in the middle of a request
+    (abandoned).
 
     `shares` are those of visits, rounds begun, or of users.
     """

@@ -1,6 +1,7 @@
 """How each kind of step that sends no requests is performed; DOING is the one list of them.
 
-The kinds themselves stand in `core/journeys/kinds`, by the same names of files. Start reading at `base`.
+The kinds themselves stand in `core/journeys/kinds`, by the same names of files. Start reading at
+`base`.
 """
 
 from collections.abc import Callable
@@ -50,16 +51,21 @@ __all__ = ["DOING", "Outcome", "Performs", "Stage", "item_of", "perform"]
 
 
 def item_of(
-    step: Step, known: Values, secret: frozenset[str], steps: Callable[[tuple[Step, ...]], list[CompiledStep]]
+    step: Step,
+    known: Values,
+    secret: frozenset[str],
+    steps: Callable[[tuple[Step, ...]], list[CompiledStep]],
 ) -> Item | None:
-    """A step that sends no requests as what performs it; None for one that does. Raises TemplateError."""
+    """A step that sends no requests as what performs it; None for one that does. Raises
+    TemplateError.
+    """
     made = DOING.get(type(step))
     return None if made is None else made(step, Binding(known, secret, steps))
 
 
 async def perform(stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
-    """What performing a step that sends no requests came to. One that can't be done is a failure of its own, and what
-    is left of the round is skipped.
+    """What performing a step that sends no requests came to. One that can't be done is a failure of
+    its own, and what is left of the round is skipped.
     """
     item = at.item
     assert isinstance(item, Doing)
@@ -72,7 +78,9 @@ async def perform(stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
     except Failure as failure:
         kind, detail = failure.kind, failure.detail
     if item.secret:
-        detail = "it could not be done; what it needs comes from a secret, so nothing of it is shown"
+        detail = (
+            "it could not be done; what it needs comes from a secret, so nothing of it is shown"
+        )
     stage.around.recorder.missed(stage.around.script.item_series, stage.now(), 0, kind)
     stage.witness.item(at, detail, failed=kind)
     return "round"

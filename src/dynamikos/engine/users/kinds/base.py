@@ -1,4 +1,6 @@
-"""What performing a kind of step is made of: its texts bound beforehand, and the stage it is performed on."""
+"""What performing a kind of step is made of: its texts bound beforehand, and the stage it is
+performed on.
+"""
 
 from abc import abstractmethod
 from collections.abc import Callable, Collection
@@ -18,7 +20,9 @@ from dynamikos.engine.users.user_context import UserContext
 from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.witness import Witness
 
-Outcome = Literal["", "step", "round"]  # passed; a step failed; what is left of the part is to be skipped
+Outcome = Literal[
+    "", "step", "round"
+]  # passed; a step failed; what is left of the part is to be skipped
 LOGS = 200  # log lines that are kept of a shard
 S = TypeVar("S", bound=Step)
 
@@ -37,10 +41,15 @@ class Performs(Protocol):
 
 
 class Binding:
-    """Makes of the texts of a journey what fills them. Raises TemplateError for what `verify` would have named."""
+    """Makes of the texts of a journey what fills them. Raises TemplateError for what `verify` would
+    have named.
+    """
 
     def __init__(
-        self, known: Known, secret: frozenset[str], steps: Callable[[tuple[Step, ...]], list[CompiledStep]]
+        self,
+        known: Known,
+        secret: frozenset[str],
+        steps: Callable[[tuple[Step, ...]], list[CompiledStep]],
     ) -> None:
         self._known, self._secret, self.steps = known, secret, steps
 
@@ -68,9 +77,13 @@ class Binding:
 
 
 class Stage:
-    """What an item is performed with: what the user has, what all share, and whoever keeps what was done."""
+    """What an item is performed with: what the user has, what all share, and whoever keeps what was
+    done.
+    """
 
-    def __init__(self, own: UserState, around: UserContext, witness: Witness, user: Performs) -> None:
+    def __init__(
+        self, own: UserState, around: UserContext, witness: Witness, user: Performs
+    ) -> None:
         self.own, self.around, self.witness, self.user = own, around, witness, user
 
     def let_go(self) -> None:
@@ -109,6 +122,6 @@ class Doing(Item, Generic[S]):
 
     @abstractmethod
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
-        """What performing it came to. Raises TemplateError, OverBudget or Failure where it can't be done; `leaving`:
-        the user leaves, and these are its last steps.
+        """What performing it came to. Raises TemplateError, OverBudget or Failure where it can't be
+        done; `leaving`: the user leaves, and these are its last steps.
         """

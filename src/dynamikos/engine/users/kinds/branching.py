@@ -11,12 +11,16 @@ class Decides(Doing[Deciding]):
 
     def __init__(self, step: Deciding, bind: Binding) -> None:
         super().__init__(step, bind)
-        self._branches = [(each, bind.condition(each.when), bind.steps(each.steps)) for each in step.branches]
+        self._branches = [
+            (each, bind.condition(each.when), bind.steps(each.steps)) for each in step.branches
+        ]
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
         for branch, holds, steps in self._branches:
             if holds is None or bounded(holds, stage.values):
-                stage.say(at, branch.name or (f"when {branch.when}" if branch.when else "otherwise"))
+                stage.say(
+                    at, branch.name or (f"when {branch.when}" if branch.when else "otherwise")
+                )
                 return await stage.user.run_steps(steps, leaving=leaving)
         stage.say(at, "no condition holds")
         return ""

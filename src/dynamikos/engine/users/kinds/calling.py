@@ -19,7 +19,9 @@ class Calls(Doing[Calling]):
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
         call, functions, values = self.step.call, stage.around.functions, stage.values
         if functions is None:
-            raise Failure("function", "Python functions are not performed here; they run on a generator")
+            raise Failure(
+                "function", "Python functions are not performed here; they run on a generator"
+            )
         given = {name: bounded(fill, values) for name, fill in self._given}
         # queueing is the generator's lateness
         result = await functions.call(call.function, given, stage.around.health.late)

@@ -7,11 +7,15 @@ from dynamikos.engine.users.kinds.base import Binding, Doing, Outcome, Stage
 
 
 class Keeps(Doing[Keeping]):
-    """Writes it, in runs only. A secret is never written where anybody may read it, nor what is computed from one."""
+    """Writes it, in runs only. A secret is never written where anybody may read it, nor what is
+    computed from one.
+    """
 
     def __init__(self, step: Keeping, bind: Binding) -> None:
         super().__init__(step, bind)
-        bind.texts(step.keep.row)  # so that what is wrong with it is said at once, whatever is written of it
+        bind.texts(
+            step.keep.row
+        )  # so that what is wrong with it is said at once, whatever is written of it
         self._told = bind.told_texts(step.keep.row)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:

@@ -11,7 +11,9 @@ class Logs(Doing[Logging]):
 
     def __init__(self, step: Logging, bind: Binding) -> None:
         super().__init__(step, bind)
-        bind.text(step.log)  # so that what is wrong with it is said at once, whatever is shown of it
+        bind.text(
+            step.log
+        )  # so that what is wrong with it is said at once, whatever is shown of it
         self._told = bind.told(step.log)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:

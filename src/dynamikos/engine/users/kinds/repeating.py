@@ -31,7 +31,10 @@ class Repeats(Doing[Repeating]):
             if self._while is not None and not bounded(self._while, stage.values):
                 came = True
                 break
-            if tries and ((stage.user.leaving and not leaving) or stage.now() - begun >= self._limit_s - SLACK_S):
+            if tries and (
+                (stage.user.leaving and not leaving)
+                or stage.now() - begun >= self._limit_s - SLACK_S
+            ):
                 break
             if tries >= most:
                 break
@@ -50,7 +53,9 @@ class Repeats(Doing[Repeating]):
         told = f"{tries} {'try' if tries == 1 else 'tries'} in {stage.now() - begun:.2f} s"
         if worst:
             stage.say(at, told)
-            stage.around.recorder.missed(at.series, last, round((last - begun) * 1e6), "a step failed")
+            stage.around.recorder.missed(
+                at.series, last, round((last - begun) * 1e6), "a step failed"
+            )
             return worst
         came = came or (self._times is not None and tries >= most)
         stage.say(at, told + ("" if came else ", and it has not come about"))
@@ -73,7 +78,9 @@ class Repeats(Doing[Repeating]):
         if found is None or found < 0 or found != found.to_integral_value():
             raise TemplateError(f"“{text[:40]}” is no number of times")
         if found > most:
-            raise TemplateError(f"{found:,} times are more than the {most:,} that are allowed here; raise “at most”")
+            raise TemplateError(
+                f"{found:,} times are more than the {most:,} that are allowed here; raise “at most”"
+            )
         return int(found)
 
     async def _wait(self, stage: Stage, started: float, begun: float) -> None:
@@ -82,9 +89,17 @@ class Repeats(Doing[Repeating]):
         await stage.user.wait(again, thinks=False)
         await asyncio.sleep(0)
 
-    def _not_come(self, stage: Stage, at: CompiledStep, most: int, tries: int, begun: float, last: float) -> Outcome:
+    def _not_come(
+        self, stage: Stage, at: CompiledStep, most: int, tries: int, begun: float, last: float
+    ) -> Outcome:
         rule, kind = self.step.repeat, "repeat-limit"
-        shown = f"until {rule.until}" if rule.until else f"while {rule.while_}" if rule.while_ else f"{most:,} times"
+        shown = (
+            f"until {rule.until}"
+            if rule.until
+            else f"while {rule.while_}"
+            if rule.while_
+            else f"{most:,} times"
+        )
         said = f"{shown}: not so after {tries} tries in {stage.now() - begun:.1f} s"
         stage.witness.item(at, said, failed=kind)
         stage.around.recorder.missed(at.series, last, round((last - begun) * 1e6), kind)

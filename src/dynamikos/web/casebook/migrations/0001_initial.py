@@ -10,7 +10,10 @@ import dynamikos.web.ui.ids
 class Migration(migrations.Migration):
     initial = True
 
-    dependencies = [("projects", "0004_price"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
+    dependencies = [
+        ("projects", "0004_price"),
+        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
+    ]
 
     operations = [
         migrations.CreateModel(
@@ -19,7 +22,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -49,13 +55,18 @@ class Migration(migrations.Migration):
                 (
                     "head",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="+", to="projects.revision"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="projects.revision",
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="casebooks", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="casebooks",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -64,7 +75,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="ReadLink",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("sha256", models.CharField(max_length=64, unique=True)),
                 ("until", models.DateTimeField()),
                 ("at", models.DateTimeField(auto_now_add=True)),
@@ -81,7 +97,9 @@ class Migration(migrations.Migration):
                 (
                     "casebook",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="links", to="casebook.casebook"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="links",
+                        to="casebook.casebook",
                     ),
                 ),
             ],

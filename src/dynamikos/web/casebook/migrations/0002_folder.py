@@ -6,4 +6,8 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("casebook", "0001_initial")]
 
-    operations = [migrations.AddField(model_name="casebook", name="folder", field=models.BinaryField(default=bytes))]
+    operations = [
+        migrations.AddField(
+            model_name="casebook", name="folder", field=models.BinaryField(default=bytes)
+        )
+    ]

@@ -25,7 +25,10 @@ def _chosen(seen: Seen) -> tuple[QueryDict, list[tuple[Run, str]]]:
 
 
 def _named(sides: Mapping[str, Sequence[Run]]) -> str:
-    named = (f"{name.upper()}: {', '.join(f'run {run.number}' for run in runs)}" for name, runs in sides.items())
+    named = (
+        f"{name.upper()}: {', '.join(f'run {run.number}' for run in runs)}"
+        for name, runs in sides.items()
+    )
     return " against ".join(named)
 
 
@@ -54,7 +57,15 @@ def _difference_cells(each: Difference) -> list[str]:
 
     within = each.reason if each.low is None else f"{change(each.low)} to {change(each.high)}"
     word = f"{each.word} here" if each.differs and not each.is_real else each.word
-    return [each.name, each.wanted.measure, value(each.a), value(each.b), change(each.change), within, word]
+    return [
+        each.name,
+        each.wanted.measure,
+        value(each.a),
+        value(each.b),
+        change(each.change),
+        within,
+        word,
+    ]
 
 
 HEADS = ("step", "of", "A #", "B #", "change #", "within", "verdict")
@@ -68,17 +79,28 @@ def comparison(seen: Seen) -> Evidence:
 
 def difference(seen: Seen) -> Evidence:
     found, named = _compared(seen)
-    wanted = seen.of.get("journey", ""), seen.of.get("step", ""), seen.of.get("request", ""), seen.of.get("measure", "")
+    wanted = (
+        seen.of.get("journey", ""),
+        seen.of.get("step", ""),
+        seen.of.get("request", ""),
+        seen.of.get("measure", ""),
+    )
     for each in (*found.differences, *found.others):
         if (*each.wanted.key[1:], each.wanted.measure) == wanted:
-            return Evidence(f"{each.name}, compared", named, tables=[Table(HEADS, [_difference_cells(each)])])
+            return Evidence(
+                f"{each.name}, compared", named, tables=[Table(HEADS, [_difference_cells(each)])]
+            )
     raise DynamikosError("the two sides have nothing of it in common any more.")
 
 
 def tapes(seen: Seen) -> Evidence:
     """Lanes of both sides on one run clock."""
     found = overlays.over(_chosen(seen)[1])
-    return Evidence("On one run clock", _named(found.runs), lanes=[each for each, _ in overlays.tapes(found.runs)])
+    return Evidence(
+        "On one run clock",
+        _named(found.runs),
+        lanes=[each for each, _ in overlays.tapes(found.runs)],
+    )
 
 
 LOOKS = {"a": "line l0", "b": "line l1 dashed"}
@@ -99,13 +121,19 @@ def spreads(seen: Seen) -> Evidence:
         return Picture(title, 316, 178, paths, (), texts, left=-6, top=-6)
 
     heads = ("side", *(f"p{percent} #" for percent in overlays.PERCENTS))
-    rows = [[side.upper(), *(text for of, _, _, text in found.percentiles if of == side)] for side in ("a", "b")]
+    rows = [
+        [side.upper(), *(text for of, _, _, text in found.percentiles if of == side)]
+        for side in ("a", "b")
+    ]
     return Evidence(
-        f"How long {found.name} took", _named(over.runs),
-        pictures=[picture("how often, each side on its own total: A solid, B dashed", found.outlines),
-                  picture("which part took no longer: A solid, B dashed", found.cumulative)],
+        f"How long {found.name} took",
+        _named(over.runs),
+        pictures=[
+            picture("how often, each side on its own total: A solid, B dashed", found.outlines),
+            picture("which part took no longer: A solid, B dashed", found.cumulative),
+        ],
         tables=[Table(heads, rows)],
-    )  # fmt: skip
+    )
 
 
 def trend(seen: Seen) -> Evidence:
@@ -115,7 +143,10 @@ def trend(seen: Seen) -> Evidence:
     runs, _, whose, _ = over_runs.asked(Run.objects.filter(project=seen.project), given)
     baseline = baselines.current(whose)
     lines = over_runs.drawn(
-        runs, measure, list(baseline.runs.all()) if baseline is not None else [], over_runs.goals(whose)
+        runs,
+        measure,
+        list(baseline.runs.all()) if baseline is not None else [],
+        over_runs.goals(whose),
     )
     line = next((each for each in lines if each.name == seen.of.get("name")), None)
     if line is None:
@@ -123,7 +154,11 @@ def trend(seen: Seen) -> Evidence:
     paths = [("grid", f"M{over_runs.LEFT} {y}H{over_runs.WIDTH}") for y, _ in line.rows]
     paths += [("limit", f"M{over_runs.LEFT} {y}H{over_runs.WIDTH}") for y, _ in line.limits]
     paths += [("line", each) for each in line.levels]
-    paths += [("line", f"M{each.x} {each.low}V{each.high}") for each in line.points if each.low is not None]
+    paths += [
+        ("line", f"M{each.x} {each.low}V{each.high}")
+        for each in line.points
+        if each.low is not None
+    ]
     texts = [(x, 114.0, "middle", text) for x, text in line.columns]
     texts += [(over_runs.LEFT - 6, y + 3, "end", text) for y, text in line.rows]
     texts += [(over_runs.WIDTH, y - 3, "end", text) for y, text in line.limits]
@@ -131,8 +166,17 @@ def trend(seen: Seen) -> Evidence:
     dots = [("" if each.is_counted else "doubted", each.x, each.y) for each in line.points]
     said = [f"{line.name} {each.said} since run {each.since.number}." for each in line.changes]
     picture = Picture(
-        f"{measure}, {over_runs.UNITS.get(measure, 'ms')}, by run", over_runs.WIDTH, 118, paths, dots, texts
+        f"{measure}, {over_runs.UNITS.get(measure, 'ms')}, by run",
+        over_runs.WIDTH,
+        118,
+        paths,
+        dots,
+        texts,
     )
     first, last = (line.points[at].run.number for at in (0, -1))
-    return Evidence(f"{line.name} over runs", f"runs {first} to {last}", said or ["No change of level."],
-                    pictures=[picture])  # fmt: skip
+    return Evidence(
+        f"{line.name} over runs",
+        f"runs {first} to {last}",
+        said or ["No change of level."],
+        pictures=[picture],
+    )

@@ -8,7 +8,12 @@ from dynamikos.core.telling.evidence import Evidence, Photo, Picture, Table
 from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import drawings, queries, reading
 
-PARTS = {"connect": "connecting", "ssl": "TLS", "wait": "waiting", "receive": "the answer and the rest"}
+PARTS = {
+    "connect": "connecting",
+    "ssl": "TLS",
+    "wait": "waiting",
+    "receive": "the answer and the rest",
+}
 NOTHING = "nothing of it passed in this window."
 
 
@@ -18,7 +23,10 @@ def _total(seen: Seen) -> SeriesTotal:
 
 def _percentiles(total: SeriesTotal) -> str:
     of = ((each, (total.times.low_us(each) or 0) / 1000) for each in (50, 90, 95, 99))
-    return f"{total.passed.n:,} passed: {', '.join(f'p{percent} {milliseconds(value)}' for percent, value in of)}."
+    return (
+        f"{total.passed.n:,} passed: "
+        f"{', '.join(f'p{percent} {milliseconds(value)}' for percent, value in of)}."
+    )
 
 
 def times(seen: Seen) -> Evidence:
@@ -31,8 +39,12 @@ def times(seen: Seen) -> Evidence:
     paths += [("grid", f"M{x} 12V{height}") for x, _, _ in spread.at]
     texts = [(x, height + 16, "middle", text) for x, text in spread.marks]
     texts += [(x, y, "end", name) for x, name, y in spread.at]
-    picture = Picture("how often, and which part took no longer", 316, height + 22, paths, (), texts, left=-6)
-    return Evidence(f"How long {seen.name} took", seen.where, [_percentiles(total)], pictures=[picture])
+    picture = Picture(
+        "how often, and which part took no longer", 316, height + 22, paths, (), texts, left=-6
+    )
+    return Evidence(
+        f"How long {seen.name} took", seen.where, [_percentiles(total)], pictures=[picture]
+    )
 
 
 def heat(seen: Seen) -> Evidence:
@@ -45,8 +57,12 @@ def heat(seen: Seen) -> Evidence:
     paths += [("grid", f"M{left} {y}H{right}") for y, _ in found.rows]
     paths += [(f"percentile {name}", line) for name, line in found.lines]
     texts = [(left - 4, y + 4, "end", text) for y, text in found.rows]
-    texts += [(x, drawings.TOP + drawings.HEIGHT + 16, "middle", clock(at)) for x, at in found.columns]
-    picture = Picture("darker where more; lines p50, p95 (heavier), p99", 640, 200, paths, (), texts)
+    texts += [
+        (x, drawings.TOP + drawings.HEIGHT + 16, "middle", clock(at)) for x, at in found.columns
+    ]
+    picture = Picture(
+        "darker where more; lines p50, p95 (heavier), p99", 640, 200, paths, (), texts
+    )
     title = f"When and how long {seen.name} took"
     return Evidence(title, seen.where, [_percentiles(_total(seen))], pictures=[picture])
 
@@ -84,15 +100,24 @@ def failures(seen: Seen) -> Evidence:
         raise DynamikosError("nothing of it failed in this window.")
     line, width = drawings.KIND_HEIGHT + 6, drawings.KIND_WIDTH
     bars = [
-        (x, round(y + line * at, 1), across, high) for at, kind in enumerate(kinds) for x, y, across, high in kind.bars
+        (x, round(y + line * at, 1), across, high)
+        for at, kind in enumerate(kinds)
+        for x, y, across, high in kind.bars
     ]
     paths = [("failing", drawings.boxes(bars))]
-    paths += [("grid", f"M0 {at * line + drawings.KIND_HEIGHT}H{width}") for at in range(len(kinds))]
+    paths += [
+        ("grid", f"M0 {at * line + drawings.KIND_HEIGHT}H{width}") for at in range(len(kinds))
+    ]
     texts = [(width + 6, at * line + 13, "start", kind.kind) for at, kind in enumerate(kinds)]
-    picture = Picture("over the window, on one scale", width + 180, line * len(kinds), paths, (), texts)
+    picture = Picture(
+        "over the window, on one scale", width + 180, line * len(kinds), paths, (), texts
+    )
     rows = [(kind.kind, f"{kind.count:,}") for kind in kinds]
     return Evidence(
-        f"How {seen.name} failed", seen.where, pictures=[picture], tables=[Table(("kind", "count #"), rows)]
+        f"How {seen.name} failed",
+        seen.where,
+        pictures=[picture],
+        tables=[Table(("kind", "count #"), rows)],
     )
 
 
@@ -108,7 +133,13 @@ def shot(seen: Seen) -> Evidence:
     found = seen.run.shots.filter(pk=number).first() if number is not None else None
     if found is None:
         raise DynamikosError(f"run {seen.run.number} has no such picture.")
-    names = {"first byte": "ms", "first paint": "ms", "largest paint": "ms", "load": "ms", "layout shift": ""}
+    names = {
+        "first byte": "ms",
+        "first paint": "ms",
+        "largest paint": "ms",
+        "load": "ms",
+        "layout shift": "",
+    }
     told = [
         (name, milliseconds(value) if names.get(name) == "ms" else short(value))
         for name, value in found.figures.items() if value is not None
@@ -117,6 +148,8 @@ def shot(seen: Seen) -> Evidence:
         f"What a browser saw of {found.page}",
         f"{seen.run.name}, run {seen.run.number}, second {found.second}",
         [found.problem] if found.problem else [],
-        photos=[Photo(f"{found.page} at second {found.second}", bytes(found.jpeg))] if found.jpeg else [],
+        photos=[Photo(f"{found.page} at second {found.second}", bytes(found.jpeg))]
+        if found.jpeg
+        else [],
         tables=[Table(("of that look", "value #"), told)] if told else [],
     )

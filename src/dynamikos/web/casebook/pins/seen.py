@@ -26,7 +26,9 @@ class Seen:
     @cached_property
     def run(self) -> Run:
         try:
-            found = Run.objects.filter(project=self.project, pk=uuid.UUID(self.of.get("run", ""))).first()
+            found = Run.objects.filter(
+                project=self.project, pk=uuid.UUID(self.of.get("run", ""))
+            ).first()
         except ValueError:
             found = None
         if found is None:
@@ -64,7 +66,9 @@ class Seen:
         named = self.of.get("generator", "")
         those = generator_filter.chosen(self._shards, named)
         if named and those is None:
-            raise DynamikosError(f"run {self.run.number} had no generator, or no place, {named[:60]}.")
+            raise DynamikosError(
+                f"run {self.run.number} had no generator, or no place, {named[:60]}."
+            )
         return those
 
     @cached_property
@@ -87,7 +91,10 @@ class Seen:
         if self.shards is not None:
             named = self.of["generator"]
             of_place = f", {dict(generator_filter.choices(self._shards)).get(named, named)} only"
-        return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{of_place}{times}"
+        return (
+            f"{self.run.name}, run {self.run.number}, second {begin} to "
+            f"{end}{of_row}{of_place}{times}"
+        )
 
     @property
     def of_failed(self) -> bool:
@@ -100,4 +107,6 @@ class Seen:
         for each in reading.shown_series(self.inputs, self.row or None):
             if (each.journey, each.step, each.request) == wanted and each.level in LEVELS:
                 return each
-        raise DynamikosError(f"run {self.run.number} has no step or request {'/'.join(filter(None, wanted))}.")
+        raise DynamikosError(
+            f"run {self.run.number} has no step or request {'/'.join(filter(None, wanted))}."
+        )

@@ -25,7 +25,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -38,13 +41,17 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="datasets", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="datasets",
+                        to="projects.project",
                     ),
                 ),
             ],
             options={
                 "ordering": ["key"],
-                "constraints": [models.UniqueConstraint(fields=("project", "key"), name="dataset_key")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "key"), name="dataset_key")
+                ],
             },
         ),
     ]

@@ -10,14 +10,27 @@ class Migration(migrations.Migration):
     dependencies = [("datasets", "0001_initial"), ("projects", "0002_functions")]
 
     operations = [
-        migrations.AddField(model_name="dataset", name="deal", field=models.JSONField(default=dict)),
-        migrations.AddField(model_name="dataset", name="form", field=models.JSONField(default=dict)),
-        migrations.AddField(model_name="dataset", name="sizes", field=models.JSONField(default=list)),
-        migrations.AddField(model_name="dataset", name="version", field=models.PositiveIntegerField(default=1)),
+        migrations.AddField(
+            model_name="dataset", name="deal", field=models.JSONField(default=dict)
+        ),
+        migrations.AddField(
+            model_name="dataset", name="form", field=models.JSONField(default=dict)
+        ),
+        migrations.AddField(
+            model_name="dataset", name="sizes", field=models.JSONField(default=list)
+        ),
+        migrations.AddField(
+            model_name="dataset", name="version", field=models.PositiveIntegerField(default=1)
+        ),
         migrations.CreateModel(
             name="DataState",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("version", models.PositiveIntegerField()),
                 ("columns", models.JSONField()),
                 ("secret", models.JSONField()),
@@ -29,7 +42,9 @@ class Migration(migrations.Migration):
                 (
                     "dataset",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="states", to="datasets.dataset"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="states",
+                        to="datasets.dataset",
                     ),
                 ),
             ],
@@ -41,7 +56,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("name", models.CharField(max_length=120)),
@@ -51,7 +69,9 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="+",
+                        to="projects.project",
                     ),
                 ),
             ],

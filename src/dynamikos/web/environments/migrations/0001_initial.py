@@ -10,7 +10,10 @@ import dynamikos.web.ui.ids
 class Migration(migrations.Migration):
     initial = True
 
-    dependencies = [("projects", "0001_initial"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
+    dependencies = [
+        ("projects", "0001_initial"),
+        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
+    ]
 
     operations = [
         migrations.CreateModel(
@@ -19,7 +22,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -28,7 +34,9 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="environments", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="environments",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -37,7 +45,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="AgreedTarget",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("scheme", models.CharField(max_length=5)),
                 ("host", models.CharField(max_length=253)),
                 ("port", models.PositiveIntegerField()),
@@ -45,7 +58,9 @@ class Migration(migrations.Migration):
                 (
                     "agreed_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
@@ -65,6 +80,8 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name="agreedtarget",
-            constraint=models.UniqueConstraint(fields=("environment", "scheme", "host", "port"), name="agreed_once"),
+            constraint=models.UniqueConstraint(
+                fields=("environment", "scheme", "host", "port"), name="agreed_once"
+            ),
         ),
     ]

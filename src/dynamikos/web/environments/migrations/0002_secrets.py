@@ -6,14 +6,24 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-    dependencies = [("environments", "0001_initial"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
+    dependencies = [
+        ("environments", "0001_initial"),
+        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
+    ]
 
     operations = [
-        migrations.AddField(model_name="environment", name="way", field=models.JSONField(default=dict)),
+        migrations.AddField(
+            model_name="environment", name="way", field=models.JSONField(default=dict)
+        ),
         migrations.CreateModel(
             name="Secret",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=80)),
                 ("sealed", models.BinaryField()),
                 ("fingerprint", models.CharField(max_length=12)),
@@ -21,7 +31,9 @@ class Migration(migrations.Migration):
                 (
                     "changed_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
@@ -35,7 +47,9 @@ class Migration(migrations.Migration):
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("environment", "name"), name="secret_name")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("environment", "name"), name="secret_name")
+                ],
             },
         ),
     ]

@@ -6,4 +6,8 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("environments", "0002_secrets")]
 
-    operations = [migrations.AddField(model_name="environment", name="history", field=models.JSONField(default=list))]
+    operations = [
+        migrations.AddField(
+            model_name="environment", name="history", field=models.JSONField(default=list)
+        )
+    ]

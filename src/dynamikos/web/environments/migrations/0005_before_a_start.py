@@ -7,5 +7,7 @@ class Migration(migrations.Migration):
     dependencies = [("environments", "0004_agreed_address")]
 
     operations = [
-        migrations.AddField(model_name="agreedtarget", name="cap_per_s", field=models.FloatField(default=0.0))
+        migrations.AddField(
+            model_name="agreedtarget", name="cap_per_s", field=models.FloatField(default=0.0)
+        )
     ]

@@ -23,7 +23,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("function", models.CharField(max_length=130)),
@@ -36,12 +39,18 @@ class Migration(migrations.Migration):
                 ("at", models.DateTimeField(auto_now_add=True)),
                 (
                     "generator",
-                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="places.generator"),
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to="places.generator",
+                    ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="+",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -52,7 +61,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("name", models.CharField(max_length=60)),
@@ -63,19 +75,25 @@ class Migration(migrations.Migration):
                 (
                     "changed_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="modules", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="modules",
+                        to="projects.project",
                     ),
                 ),
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("project", "name"), name="module_name")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "name"), name="module_name")
+                ],
             },
         ),
     ]

@@ -31,13 +31,17 @@ def body_from(data: QueryDict, old: Body | None) -> Body | None:
         leaves = dict(zip(data.getlist("leaf-path"), data.getlist("leaf-value"), strict=False))
         before = dict(leaves_of(text))
         changes = {
-            path: value.strip() or '""' for path, value in leaves.items() if path in before and before[path] != value
+            path: value.strip() or '""'
+            for path, value in leaves.items()
+            if path in before and before[path] != value
         }
         if changes:
             text = jsontext.change(text, changes)
         wrong = jsontext.problem_in(text) if text.strip() else ""
         if wrong and data.get("body-text") is not None:
-            raise DynamikosError(f"JSON body, {wrong}. To send it as it is, choose “raw text” first.")
+            raise DynamikosError(
+                f"JSON body, {wrong}. To send it as it is, choose “raw text” first."
+            )
         return Body(json=text, type=data.get("body-type", ""))
     if kind == "raw":
         return Body(raw=text, type=data.get("body-type", ""))
@@ -57,12 +61,18 @@ def _as_text(body: Body | None) -> str:
         return ""
     if body.json is not None or body.raw is not None:
         return body.json if body.json is not None else body.raw or ""
-    fields = body.form if body.form is not None else [(part.name, part.value) for part in body.parts or ()]
+    fields = (
+        body.form
+        if body.form is not None
+        else [(part.name, part.value) for part in body.parts or ()]
+    )
     return json.dumps(dict(fields), ensure_ascii=False, indent=1)
 
 
 def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
-    """Rows of a multipart body. A content is what was chosen now (base64), or "keep N": that of row N before."""
+    """Rows of a multipart body. A content is what was chosen now (base64), or "keep N": that of row
+    N before.
+    """
     before = (old.parts if old is not None else None) or ()
     columns = ("name", "value", "file", "type", "content")
     made = []
@@ -78,15 +88,22 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
             try:
                 size = len(base64.b64decode(content, validate=True))
             except ValueError as problem:
-                raise DynamikosError(f"part {name}: its content came broken; choose the file again.") from problem
+                raise DynamikosError(
+                    f"part {name}: its content came broken; choose the file again."
+                ) from problem
             if size > MAX_FILE_BYTES:
                 raise DynamikosError(
-                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most {MAX_FILE_BYTES:,} go"
+                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most "
+                    f"{MAX_FILE_BYTES:,} go"
                     " with it."
                 )
         made.append(
             FormPart(
-                name=name.strip(), value="" if content else value, file=file.strip(), type=kind.strip(), base64=content
+                name=name.strip(),
+                value="" if content else value,
+                file=file.strip(),
+                type=kind.strip(),
+                base64=content,
             )
         )
     if not made and old is not None and old.form is not None:  # just chosen: the fields stay

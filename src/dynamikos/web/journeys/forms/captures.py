@@ -1,5 +1,5 @@
-"""Rows of captures, from the panel and for it. A row has two boxes; BOXES says what each kind of capture makes of
-them.
+"""Rows of captures, from the panel and for it. A row has two boxes; BOXES says what each kind of
+capture makes of them.
 """
 
 from collections.abc import Callable
@@ -19,8 +19,8 @@ DECODINGS = ("", "percent", "html", "json", "base64")
 
 
 class Boxes(NamedTuple):
-    """How a kind of capture stands in the two boxes of a row; `read` may raise DynamikosError, `write` is its
-    opposite.
+    """How a kind of capture stands in the two boxes of a row; `read` may raise DynamikosError,
+    `write` is its opposite.
     """
 
     read: Callable[[str, str], object]
@@ -31,7 +31,9 @@ def _regex(what: str, more: str) -> RegexForm:
     group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
     number = digits(group or "1")
     if number is None:
-        raise DynamikosError(f"the group is a number, such as 1, and after it a header's name; '{more}' is not")
+        raise DynamikosError(
+            f"the group is a number, such as 1, and after it a header's name; '{more}' is not"
+        )
     return RegexForm(pattern=what, group=number, header=header.strip())
 
 
@@ -39,10 +41,12 @@ ONE = Boxes(lambda what, more: what, lambda value: (value, ""))
 BOXES: dict[str, Boxes] = {
     "json": ONE,
     "css": Boxes(
-        lambda what, more: CssForm(selector=what, attribute=more), lambda value: (value.selector, value.attribute)
+        lambda what, more: CssForm(selector=what, attribute=more),
+        lambda value: (value.selector, value.attribute),
     ),
     "between": Boxes(
-        lambda what, more: BetweenForm(before=what, after=more), lambda value: (value.before, value.after)
+        lambda what, more: BetweenForm(before=what, after=more),
+        lambda value: (value.before, value.after),
     ),
     "regex": Boxes(_regex, lambda value: (value.pattern, f"{value.group} {value.header}".strip())),
     "header": ONE,
@@ -62,11 +66,14 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
         if not name:
             if typed := what.strip() or more.strip() or missing.strip():
                 raise DynamikosError(
-                    f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or clear the row."
+                    f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or "
+                    "clear the row."
                 )
             continue
         if form not in BOXES:
-            raise DynamikosError(f"capture {name}: '{form}' is not a form of capture; there are {', '.join(BOXES)}")
+            raise DynamikosError(
+                f"capture {name}: '{form}' is not a form of capture; there are {', '.join(BOXES)}"
+            )
         try:
             value = BOXES[form].read(what, more)
         except DynamikosError as problem:
@@ -97,12 +104,16 @@ def _pick(name: str, text: str) -> object:
     number = digits(text)
     if number is not None and 1 <= number <= 100_000:
         return number
-    raise DynamikosError(f"capture {name}: which match is {', '.join(PICKS)} or a number from 1; '{text}' is not")
+    raise DynamikosError(
+        f"capture {name}: which match is {', '.join(PICKS)} or a number from 1; '{text}' is not"
+    )
 
 
 def _decoding(name: str, text: str) -> str:
     if text not in DECODINGS:
-        raise DynamikosError(f"capture {name}: '{text}' is not a decoding; there are {', '.join(DECODINGS[1:])}")
+        raise DynamikosError(
+            f"capture {name}: '{text}' is not a decoding; there are {', '.join(DECODINGS[1:])}"
+        )
     return text
 
 
@@ -110,7 +121,9 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
     """A request's captures as rows of the panel, with an empty one at the end."""
     rows = []
     for capture in request.captures:
-        what, more = BOXES[capture.form].write(getattr(capture, capture.form)) if capture.form else ("", "")
+        what, more = (
+            BOXES[capture.form].write(getattr(capture, capture.form)) if capture.form else ("", "")
+        )
         rows.append(
             {
                 "name": capture.name,
@@ -122,4 +135,15 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
                 "otherwise": "" if capture.otherwise is None else capture.otherwise or '""',
             }
         )
-    return [*rows, {"name": "", "form": "json", "what": "", "more": "", "pick": "first", "decode": "", "otherwise": ""}]
+    return [
+        *rows,
+        {
+            "name": "",
+            "form": "json",
+            "what": "",
+            "more": "",
+            "pick": "first",
+            "decode": "",
+            "otherwise": "",
+        },
+    ]

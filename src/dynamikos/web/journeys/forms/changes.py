@@ -102,7 +102,9 @@ MAKERS: dict[str, Make] = {
     "switch": lambda core, at, data: changes.Switch(at=at),
     "own": lambda core, at, data: changes.Own(at=at),
     "remove": lambda core, at, data: changes.Remove(at=at),
-    "add-step": lambda core, at, data: changes.AddStep(name=data.get("name", "").strip() or "New step", after=at),
+    "add-step": lambda core, at, data: changes.AddStep(
+        name=data.get("name", "").strip() or "New step", after=at
+    ),
     "add-item": lambda core, at, data: changes.AddItem(item=data.get("item", ""), after=at),  # type: ignore[arg-type]
     "add-shared": lambda core, at, data: changes.UseShared(shared=data.get("shared", "")),
     "wrap": lambda core, at, data: changes.Wrap(at=at, item=data.get("item", "")),  # type: ignore[arg-type]
@@ -118,7 +120,9 @@ def _thinking(data: QueryDict) -> dict[str, object]:
     """How think time is drawn. Raises DynamikosError."""
     kind = data.get("think", "fixed")
     if kind not in THINKING:
-        raise DynamikosError(f"'{kind}' is no way to draw think times; there are {', '.join(THINKING)}.")
+        raise DynamikosError(
+            f"'{kind}' is no way to draw think times; there are {', '.join(THINKING)}."
+        )
     return {
         "think": kind,
         "think_s": seconds(data.get("think_s") or "0"),

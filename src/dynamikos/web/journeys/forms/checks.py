@@ -1,4 +1,6 @@
-"""Rows of checks, from the panel and for it. A row has two boxes; BOXES says what each kind of check makes of them."""
+"""Rows of checks, from the panel and for it. A row has two boxes; BOXES says what each kind of
+check makes of them.
+"""
 
 import re
 from collections.abc import Callable
@@ -7,7 +9,16 @@ from typing import Any, NamedTuple, get_args
 
 from django.http import QueryDict
 
-from dynamikos.core.checks import KINDS, Bounds, Check, Comparing, CssText, Expected, HeaderText, JsonEquals
+from dynamikos.core.checks import (
+    KINDS,
+    Bounds,
+    Check,
+    Comparing,
+    CssText,
+    Expected,
+    HeaderText,
+    JsonEquals,
+)
 from dynamikos.core.checks.kinds.comparing import Comparison
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Request
@@ -35,8 +46,9 @@ class Row(NamedTuple):
 
 
 class Boxes(NamedTuple):
-    """How a kind of check stands in a row. `only` names the box that it needs, where one is enough; `first` is what
-    the first box holds, in words. `read` may raise DynamikosError; `write` is its opposite.
+    """How a kind of check stands in a row. `only` names the box that it needs, where one is enough;
+    `first` is what the first box holds, in words. `read` may raise DynamikosError; `write` is its
+    opposite.
     """
 
     read: Callable[[Row], object]
@@ -50,7 +62,9 @@ def _status(row: Row) -> object:
     codes = [part for part in row.what.replace(",", " ").split() if part]
     for code in codes:
         if not re.fullmatch(r"[1-5](xx|\d\d)", code):
-            raise DynamikosError(f"a status is a number such as 200, or a class such as 2xx; '{code}' is not")
+            raise DynamikosError(
+                f"a status is a number such as 200, or a class such as 2xx; '{code}' is not"
+            )
     given = [int(code) if code.isdigit() else code for code in codes]
     return given[0] if len(given) == 1 else tuple(given)
 
@@ -59,7 +73,9 @@ def _bounds(form: str) -> Callable[[Row], object]:
     def read(row: Row) -> object:
         if row.how == "between":
             low, _, high = row.more.strip().replace("–", " ").partition(" ")
-            return Bounds(at_least=number(low, f"check {form}"), at_most=number(high, f"check {form}"))
+            return Bounds(
+                at_least=number(low, f"check {form}"), at_most=number(high, f"check {form}")
+            )
         bound = number(row.more, f"check {form}")
         return Bounds(at_least=bound) if row.how == "at least" else Bounds(at_most=bound)
 
@@ -80,7 +96,9 @@ def _comparing(row: Row) -> object:
 
 
 def _found(row: Row, form: str) -> dict[str, Any]:
-    """What is expected of what is found; nothing while how was chosen, with what is still to come."""
+    """What is expected of what is found; nothing while how was chosen, with what is still to
+    come.
+    """
     if not row.more.strip():
         return {}
     match row.how:
@@ -102,7 +120,10 @@ def _json(row: Row) -> object:
     if row.how != "type" or not row.more.strip():
         return JsonEquals(path=row.what, **_found(row, "json"))
     if row.more not in JSON_TYPES:
-        raise DynamikosError(f"check {row.what}: '{row.more}' is not a type of JSON; there are {', '.join(JSON_TYPES)}")
+        raise DynamikosError(
+            f"check {row.what}: '{row.more}' is not a type of JSON; there are "
+            f"{', '.join(JSON_TYPES)}"
+        )
     return JsonEquals(path=row.what, type=row.more)  # type: ignore[arg-type]
 
 
@@ -125,7 +146,9 @@ def _one(row: Row) -> object:
 
 BOXES: dict[str, Boxes] = {
     "status": Boxes(
-        _status, lambda value: Row(" ".join(map(str, value)) if isinstance(value, tuple) else str(value)), "what"
+        _status,
+        lambda value: Row(" ".join(map(str, value)) if isinstance(value, tuple) else str(value)),
+        "what",
     ),
     "type": Boxes(_one, Row, "what"),
     "contains": Boxes(_one, Row, "what", strips=False),
@@ -139,7 +162,9 @@ BOXES: dict[str, Boxes] = {
     ),
     "size": Boxes(_bounds("size"), _bounds_row, "more"),
     "time": Boxes(_bounds("time"), _bounds_row, "more"),
-    "value": Boxes(_comparing, lambda value: Row(value.left, value.compare, value.right), strips=False),
+    "value": Boxes(
+        _comparing, lambda value: Row(value.left, value.compare, value.right), strips=False
+    ),
 }
 
 
@@ -153,7 +178,9 @@ def checks_from(data: QueryDict) -> tuple[Check, ...]:
         boxes = BOXES.get(form)
         if boxes is None:
             if (what + more).strip():
-                raise DynamikosError(f"'{form}' is not a kind of check; there are {', '.join(BOXES)}.")
+                raise DynamikosError(
+                    f"'{form}' is not a kind of check; there are {', '.join(BOXES)}."
+                )
             continue
         row = _in_place(form, boxes, Row(what.strip() if boxes.strips else what, how, more))
         if not (row.more if boxes.only == "more" else row.what).strip():
@@ -169,13 +196,15 @@ def _in_place(form: str, boxes: Boxes, row: Row) -> Row:
     if boxes.only:
         if what.strip() and more.strip():
             raise DynamikosError(
-                f"A check of {form} has one box; “{what[:30]}” and “{more[:30]}” are two. Clear one of them."
+                f"A check of {form} has one box; “{what[:30]}” and “{more[:30]}” are two. Clear "
+                "one of them."
             )
         one = what if what.strip() else more
         return Row(one, how) if boxes.only == "what" else Row("", how, one)
     if more.strip() and not what.strip():
         raise DynamikosError(
-            f"A check of {form} that compares with “{more[:30]}” needs {boxes.first} in its first box."
+            f"A check of {form} that compares with “{more[:30]}” needs {boxes.first} in its first "
+            "box."
         )
     return row
 
@@ -185,5 +214,12 @@ def check_rows(request: Request) -> list[dict[str, str]]:
     rows = []
     for check in request.checks:
         row = BOXES[check.form].write(getattr(check, check.form)) if check.form else Row()
-        rows.append({"form": check.form, **row._asdict(), "then": check.then, "never": "never" if check.never else ""})
+        rows.append(
+            {
+                "form": check.form,
+                **row._asdict(),
+                "then": check.then,
+                "never": "never" if check.never else "",
+            }
+        )
     return [*rows, {"form": "status", **Row()._asdict(), "then": "round", "never": ""}]

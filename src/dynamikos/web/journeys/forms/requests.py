@@ -39,7 +39,9 @@ def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
         "headers": headers_from(data, "header"),
         "body": body_from(data, old.body),
         "authorization": authorization_from(data),
-        "embedded": tuple(line.strip() for line in data.get("embedded", "").splitlines() if line.strip()),
+        "embedded": tuple(
+            line.strip() for line in data.get("embedded", "").splitlines() if line.strip()
+        ),
         "captures": noted(captures_from(data), old.captures),
         "checks": noted(checks_from(data), old.checks),
         "note": data.get("note", "").strip(),

@@ -18,7 +18,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -28,13 +31,18 @@ class Migration(migrations.Migration):
                 (
                     "head",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="+", to="projects.revision"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="projects.revision",
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="journeys", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="journeys",
+                        to="projects.project",
                     ),
                 ),
                 (
@@ -49,7 +57,9 @@ class Migration(migrations.Migration):
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("project", "key"), name="journey_key")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "key"), name="journey_key")
+                ],
             },
         )
     ]

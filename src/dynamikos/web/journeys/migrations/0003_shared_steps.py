@@ -16,7 +16,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -25,19 +28,26 @@ class Migration(migrations.Migration):
                 (
                     "head",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="+", to="projects.revision"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="projects.revision",
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="shared_steps", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="shared_steps",
+                        to="projects.project",
                     ),
                 ),
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("project", "key"), name="shared_step_key")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "key"), name="shared_step_key")
+                ],
             },
         )
     ]

@@ -20,7 +20,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Notice",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("kind", models.CharField(max_length=10)),
                 ("to", models.CharField(max_length=500)),
                 ("sealed", models.BinaryField(default=b"")),
@@ -48,13 +53,18 @@ class Migration(migrations.Migration):
                 (
                     "plan",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="+", to="plans.loadplan"
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="+",
+                        to="plans.loadplan",
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="notices", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="notices",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -63,13 +73,22 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Sending",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("event", models.CharField(max_length=10)),
                 ("told", models.JSONField()),
                 (
                     "state",
                     models.CharField(
-                        choices=[("waiting", "Waiting"), ("sent", "Sent"), ("given up", "Given Up")],
+                        choices=[
+                            ("waiting", "Waiting"),
+                            ("sent", "Sent"),
+                            ("given up", "Given Up"),
+                        ],
                         default="waiting",
                         max_length=10,
                     ),
@@ -82,19 +101,26 @@ class Migration(migrations.Migration):
                 (
                     "notice",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="sendings", to="notices.notice"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="sendings",
+                        to="notices.notice",
                     ),
                 ),
                 (
                     "run",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to="runs.run"
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="+",
+                        to="runs.run",
                     ),
                 ),
             ],
             options={
                 "ordering": ["-asked_at", "-pk"],
-                "indexes": [models.Index(fields=["state", "due_at"], name="notices_sen_state_b36734_idx")],
+                "indexes": [
+                    models.Index(fields=["state", "due_at"], name="notices_sen_state_b36734_idx")
+                ],
             },
         ),
     ]

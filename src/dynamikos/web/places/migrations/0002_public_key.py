@@ -6,4 +6,8 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("places", "0001_initial")]
 
-    operations = [migrations.AddField(model_name="generator", name="public_key", field=models.BinaryField(default=b""))]
+    operations = [
+        migrations.AddField(
+            model_name="generator", name="public_key", field=models.BinaryField(default=b"")
+        )
+    ]

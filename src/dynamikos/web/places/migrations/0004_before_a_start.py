@@ -16,7 +16,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("frozen", models.BinaryField()),
@@ -28,7 +31,9 @@ class Migration(migrations.Migration):
                 (
                     "generator",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="places.generator"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="+",
+                        to="places.generator",
                     ),
                 ),
             ],

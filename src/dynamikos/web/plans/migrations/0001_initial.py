@@ -18,7 +18,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("key", models.CharField(max_length=80)),
@@ -27,19 +30,26 @@ class Migration(migrations.Migration):
                 (
                     "head",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="+", to="projects.revision"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="projects.revision",
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="plans", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="plans",
+                        to="projects.project",
                     ),
                 ),
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("project", "key"), name="plan_key")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "key"), name="plan_key")
+                ],
             },
         )
     ]

@@ -13,7 +13,8 @@ Text = Callable[[str, str], str]  # what was typed into a field, or the default 
 
 @dataclass(frozen=True, slots=True)
 class Fields:
-    """`title` as the page lists it; `parts` are its templates in `plans/workloads`; `read` makes it of what was typed.
+    """`title` as the page lists it; `parts` are its templates in `plans/workloads`; `read` makes it
+    of what was typed.
 
     `read` is given what begins its errors. It raises DynamikosError naming the field.
     """

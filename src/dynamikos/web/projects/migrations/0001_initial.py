@@ -19,7 +19,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("name", models.CharField(max_length=120)),
@@ -29,7 +32,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Event",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("what", models.CharField(max_length=60)),
                 ("subject", models.CharField(max_length=200)),
                 ("detail", models.JSONField(default=dict)),
@@ -37,13 +45,17 @@ class Migration(migrations.Migration):
                 (
                     "account",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="events", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="events",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -52,11 +64,21 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Membership",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 (
                     "role",
                     models.CharField(
-                        choices=[("reader", "Reader"), ("engineer", "Engineer"), ("owner", "Owner")], max_length=10
+                        choices=[
+                            ("reader", "Reader"),
+                            ("engineer", "Engineer"),
+                            ("owner", "Owner"),
+                        ],
+                        max_length=10,
                     ),
                 ),
                 (
@@ -70,11 +92,17 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="memberships", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="memberships",
+                        to="projects.project",
                     ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("project", "account"), name="one_role_each")]},
+            options={
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "account"), name="one_role_each")
+                ]
+            },
         ),
         migrations.CreateModel(
             name="Revision",
@@ -82,7 +110,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("subject", models.UUIDField(db_index=True)),
@@ -97,7 +128,9 @@ class Migration(migrations.Migration):
                 (
                     "author",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
@@ -110,6 +143,10 @@ class Migration(migrations.Migration):
                     ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("subject", "number"), name="revision_number")]},
+            options={
+                "constraints": [
+                    models.UniqueConstraint(fields=("subject", "number"), name="revision_number")
+                ]
+            },
         ),
     ]

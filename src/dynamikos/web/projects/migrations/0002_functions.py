@@ -7,6 +7,10 @@ class Migration(migrations.Migration):
     dependencies = [("projects", "0001_initial")]
 
     operations = [
-        migrations.AddField(model_name="membership", name="may_script", field=models.BooleanField(default=False)),
-        migrations.AddField(model_name="project", name="functions_agreed", field=models.BooleanField(default=False)),
+        migrations.AddField(
+            model_name="membership", name="may_script", field=models.BooleanField(default=False)
+        ),
+        migrations.AddField(
+            model_name="project", name="functions_agreed", field=models.BooleanField(default=False)
+        ),
     ]

@@ -8,7 +8,11 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.AddField(
-            model_name="project", name="currency", field=models.CharField(blank=True, default="", max_length=8)
+            model_name="project",
+            name="currency",
+            field=models.CharField(blank=True, default="", max_length=8),
         ),
-        migrations.AddField(model_name="project", name="hour_price", field=models.FloatField(default=0.0)),
+        migrations.AddField(
+            model_name="project", name="hour_price", field=models.FloatField(default=0.0)
+        ),
     ]

@@ -10,7 +10,10 @@ import dynamikos.web.ui.ids
 class Migration(migrations.Migration):
     initial = True
 
-    dependencies = [("projects", "0001_initial"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
+    dependencies = [
+        ("projects", "0001_initial"),
+        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
+    ]
 
     operations = [
         migrations.CreateModel(
@@ -19,7 +22,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("name", models.CharField(max_length=160)),
@@ -32,13 +38,17 @@ class Migration(migrations.Migration):
                 (
                     "imported_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="recordings", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="recordings",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -47,19 +57,28 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="RecordedExchange",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("number", models.PositiveIntegerField()),
                 ("body", models.BinaryField()),
                 (
                     "recording",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="exchanges", to="recordings.recording"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="exchanges",
+                        to="recordings.recording",
                     ),
                 ),
             ],
             options={
                 "ordering": ["number"],
-                "constraints": [models.UniqueConstraint(fields=("recording", "number"), name="exchange_number")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("recording", "number"), name="exchange_number")
+                ],
             },
         ),
     ]

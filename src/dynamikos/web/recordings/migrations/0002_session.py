@@ -6,7 +6,10 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-    dependencies = [("recordings", "0001_initial"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
+    dependencies = [
+        ("recordings", "0001_initial"),
+        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
+    ]
 
     operations = [
         migrations.CreateModel(
@@ -22,7 +25,12 @@ class Migration(migrations.Migration):
                         to="recordings.recording",
                     ),
                 ),
-                ("kind", models.CharField(choices=[("doorway", "Doorway"), ("proxy", "Proxy")], max_length=10)),
+                (
+                    "kind",
+                    models.CharField(
+                        choices=[("doorway", "Doorway"), ("proxy", "Proxy")], max_length=10
+                    ),
+                ),
                 ("targets", models.JSONField()),
                 ("name", models.CharField(max_length=60)),
                 (
@@ -47,7 +55,9 @@ class Migration(migrations.Migration):
                 (
                     "started_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
             ],

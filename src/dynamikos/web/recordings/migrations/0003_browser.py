@@ -7,12 +7,15 @@ class Migration(migrations.Migration):
     dependencies = [("recordings", "0002_session")]
 
     operations = [
-        migrations.AddField(model_name="session", name="window", field=models.CharField(blank=True, max_length=60)),
+        migrations.AddField(
+            model_name="session", name="window", field=models.CharField(blank=True, max_length=60)
+        ),
         migrations.AlterField(
             model_name="session",
             name="kind",
             field=models.CharField(
-                choices=[("doorway", "Doorway"), ("proxy", "Proxy"), ("browser", "Browser")], max_length=10
+                choices=[("doorway", "Doorway"), ("proxy", "Proxy"), ("browser", "Browser")],
+                max_length=10,
             ),
         ),
     ]

@@ -7,13 +7,22 @@ class Migration(migrations.Migration):
     dependencies = [("recordings", "0003_browser")]
 
     operations = [
-        migrations.AddField(model_name="session", name="until", field=models.DateTimeField(null=True)),
-        migrations.AddField(model_name="session", name="word", field=models.CharField(blank=True, max_length=40)),
+        migrations.AddField(
+            model_name="session", name="until", field=models.DateTimeField(null=True)
+        ),
+        migrations.AddField(
+            model_name="session", name="word", field=models.CharField(blank=True, max_length=40)
+        ),
         migrations.AlterField(
             model_name="session",
             name="kind",
             field=models.CharField(
-                choices=[("doorway", "Doorway"), ("proxy", "Proxy"), ("browser", "Browser"), ("device", "Device")],
+                choices=[
+                    ("doorway", "Doorway"),
+                    ("proxy", "Proxy"),
+                    ("browser", "Browser"),
+                    ("device", "Device"),
+                ],
                 max_length=10,
             ),
         ),

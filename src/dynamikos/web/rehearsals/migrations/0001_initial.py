@@ -24,7 +24,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("number", models.PositiveIntegerField()),
@@ -50,23 +53,33 @@ class Migration(migrations.Migration):
                 (
                     "asked_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "generator",
-                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="places.generator"),
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to="places.generator",
+                    ),
                 ),
                 (
                     "journey",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="rehearsals", to="journeys.journey"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="rehearsals",
+                        to="journeys.journey",
                     ),
                 ),
                 (
                     "revision",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.PROTECT, related_name="+", to="projects.revision"
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="projects.revision",
                     ),
                 ),
             ],
@@ -75,13 +88,20 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="RehearsedExchange",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("number", models.PositiveIntegerField()),
                 ("body", models.BinaryField()),
                 (
                     "rehearsal",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="exchanges", to="rehearsals.rehearsal"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="exchanges",
+                        to="rehearsals.rehearsal",
                     ),
                 ),
             ],
@@ -89,10 +109,14 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name="rehearsal",
-            constraint=models.UniqueConstraint(fields=("journey", "number"), name="rehearsal_number"),
+            constraint=models.UniqueConstraint(
+                fields=("journey", "number"), name="rehearsal_number"
+            ),
         ),
         migrations.AddConstraint(
             model_name="rehearsedexchange",
-            constraint=models.UniqueConstraint(fields=("rehearsal", "number"), name="rehearsed_number"),
+            constraint=models.UniqueConstraint(
+                fields=("rehearsal", "number"), name="rehearsed_number"
+            ),
         ),
     ]

@@ -7,5 +7,9 @@ class Migration(migrations.Migration):
     dependencies = [("rehearsals", "0002_alter_rehearsal_state")]
 
     operations = [
-        migrations.AddField(model_name="rehearsal", name="cleanup", field=models.CharField(blank=True, max_length=10))
+        migrations.AddField(
+            model_name="rehearsal",
+            name="cleanup",
+            field=models.CharField(blank=True, max_length=10),
+        )
     ]

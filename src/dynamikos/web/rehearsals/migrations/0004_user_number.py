@@ -7,5 +7,7 @@ class Migration(migrations.Migration):
     dependencies = [("rehearsals", "0003_cleanup")]
 
     operations = [
-        migrations.AddField(model_name="rehearsal", name="user_number", field=models.PositiveIntegerField(default=1))
+        migrations.AddField(
+            model_name="rehearsal", name="user_number", field=models.PositiveIntegerField(default=1)
+        )
     ]

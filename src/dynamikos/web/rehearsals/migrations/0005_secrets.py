@@ -6,4 +6,8 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("rehearsals", "0004_user_number")]
 
-    operations = [migrations.AddField(model_name="rehearsal", name="secrets", field=models.BinaryField(default=b""))]
+    operations = [
+        migrations.AddField(
+            model_name="rehearsal", name="secrets", field=models.BinaryField(default=b"")
+        )
+    ]

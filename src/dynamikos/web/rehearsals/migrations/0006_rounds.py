@@ -7,5 +7,7 @@ class Migration(migrations.Migration):
     dependencies = [("rehearsals", "0005_secrets")]
 
     operations = [
-        migrations.AddField(model_name="rehearsal", name="rounds", field=models.PositiveSmallIntegerField(default=1))
+        migrations.AddField(
+            model_name="rehearsal", name="rounds", field=models.PositiveSmallIntegerField(default=1)
+        )
     ]

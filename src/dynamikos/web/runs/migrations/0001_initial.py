@@ -24,7 +24,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("number", models.PositiveIntegerField()),
@@ -56,7 +59,9 @@ class Migration(migrations.Migration):
                 (
                     "asked_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
@@ -71,7 +76,9 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="runs", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="runs",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -80,7 +87,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Kept",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("shard", models.PositiveIntegerField()),
                 ("second", models.IntegerField()),
                 ("series", models.PositiveIntegerField()),
@@ -90,26 +102,39 @@ class Migration(migrations.Migration):
                 ("body", models.BinaryField()),
                 (
                     "run",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="kept", to="runs.run"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="kept",
+                        to="runs.run",
+                    ),
                 ),
             ],
         ),
         migrations.CreateModel(
             name="Command",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("verb", models.CharField(max_length=20)),
                 ("at", models.DateTimeField(auto_now_add=True)),
                 (
                     "asked_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="commands", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="commands",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -118,7 +143,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Chunk",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("series", models.PositiveIntegerField()),
                 ("shard", models.PositiveIntegerField()),
                 ("minute", models.PositiveIntegerField()),
@@ -127,7 +157,9 @@ class Migration(migrations.Migration):
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="chunks", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="chunks",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -135,7 +167,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Block",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("series", models.PositiveIntegerField()),
                 ("place", models.CharField(default="", max_length=60)),
                 ("ten_minutes", models.PositiveIntegerField()),
@@ -144,7 +181,9 @@ class Migration(migrations.Migration):
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="blocks", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="blocks",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -152,7 +191,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Shard",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("number", models.PositiveIntegerField()),
                 ("generator_name", models.CharField(default="", max_length=120)),
                 ("state", models.CharField(default="assigned", max_length=10)),
@@ -162,12 +206,18 @@ class Migration(migrations.Migration):
                 ("lost_at_s", models.IntegerField(null=True)),
                 (
                     "generator",
-                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="places.generator"),
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to="places.generator",
+                    ),
                 ),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="shards", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="shards",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -176,35 +226,50 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Report",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("second", models.IntegerField()),
                 ("body", models.BinaryField()),
                 (
                     "shard",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="reports", to="runs.shard"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="reports",
+                        to="runs.shard",
                     ),
                 ),
             ],
         ),
         migrations.AddConstraint(
-            model_name="run", constraint=models.UniqueConstraint(fields=("project", "number"), name="run_number")
+            model_name="run",
+            constraint=models.UniqueConstraint(fields=("project", "number"), name="run_number"),
         ),
         migrations.AddIndex(
-            model_name="kept", index=models.Index(fields=["run", "second"], name="runs_kept_run_id_200453_idx")
+            model_name="kept",
+            index=models.Index(fields=["run", "second"], name="runs_kept_run_id_200453_idx"),
         ),
         migrations.AddConstraint(
             model_name="chunk",
-            constraint=models.UniqueConstraint(fields=("run", "series", "shard", "minute"), name="chunk_once"),
+            constraint=models.UniqueConstraint(
+                fields=("run", "series", "shard", "minute"), name="chunk_once"
+            ),
         ),
         migrations.AddConstraint(
             model_name="block",
-            constraint=models.UniqueConstraint(fields=("run", "series", "place", "ten_minutes"), name="block_once"),
+            constraint=models.UniqueConstraint(
+                fields=("run", "series", "place", "ten_minutes"), name="block_once"
+            ),
         ),
         migrations.AddConstraint(
-            model_name="shard", constraint=models.UniqueConstraint(fields=("run", "number"), name="shard_number")
+            model_name="shard",
+            constraint=models.UniqueConstraint(fields=("run", "number"), name="shard_number"),
         ),
         migrations.AddConstraint(
-            model_name="report", constraint=models.UniqueConstraint(fields=("shard", "second"), name="report_once")
+            model_name="report",
+            constraint=models.UniqueConstraint(fields=("shard", "second"), name="report_once"),
         ),
     ]

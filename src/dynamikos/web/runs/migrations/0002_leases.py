@@ -11,12 +11,19 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Delivery",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("body", models.BinaryField()),
                 (
                     "shard",
                     models.OneToOneField(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="delivery", to="runs.shard"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="delivery",
+                        to="runs.shard",
                     ),
                 ),
             ],
@@ -24,13 +31,20 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="WrittenRow",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("into", models.CharField(max_length=80)),
                 ("row", models.JSONField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="written", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="written",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -38,7 +52,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Lease",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=170)),
                 ("shard", models.IntegerField()),
                 ("first", models.BigIntegerField()),
@@ -47,25 +66,44 @@ class Migration(migrations.Migration):
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="leases", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="leases",
+                        to="runs.run",
                     ),
                 ),
             ],
-            options={"indexes": [models.Index(fields=["run", "name", "shard"], name="runs_lease_run_id_334501_idx")]},
+            options={
+                "indexes": [
+                    models.Index(
+                        fields=["run", "name", "shard"], name="runs_lease_run_id_334501_idx"
+                    )
+                ]
+            },
         ),
         migrations.CreateModel(
             name="Pile",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=170)),
                 ("rows", models.BigIntegerField()),
                 ("endless", models.BooleanField(default=False)),
                 ("next", models.BigIntegerField(default=0)),
                 (
                     "run",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="piles", to="runs.run"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="piles",
+                        to="runs.run",
+                    ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("run", "name"), name="pile_once")]},
+            options={
+                "constraints": [models.UniqueConstraint(fields=("run", "name"), name="pile_once")]
+            },
         ),
     ]

@@ -36,7 +36,7 @@ BEGIN
   INSERT INTO runs_lease (run_id, name, shard, first, count, begun) VALUES (r, p_pile, -1, p_first, p_count, false);
 END $$;
 REVOKE ALL ON FUNCTION lease_rows(bigint, text, int), return_rows(bigint, text, bigint, bigint) FROM PUBLIC;
-"""
+"""  # noqa: E501
 
 
 class Migration(migrations.Migration):
@@ -44,6 +44,7 @@ class Migration(migrations.Migration):
     operations = [
         migrations.RunSQL(
             LEASE,
-            "DROP FUNCTION lease_rows(bigint, text, int); DROP FUNCTION return_rows(bigint, text, bigint, bigint);",
+            "DROP FUNCTION lease_rows(bigint, text, int); DROP FUNCTION return_rows(bigint, text, "
+            "bigint, bigint);",
         )
     ]

@@ -7,5 +7,7 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0003_lease_functions")]
 
     operations = [
-        migrations.AlterField(model_name="shard", name="ended", field=models.CharField(blank=True, max_length=120))
+        migrations.AlterField(
+            model_name="shard", name="ended", field=models.CharField(blank=True, max_length=120)
+        )
     ]

@@ -59,7 +59,7 @@ BEGIN
   INSERT INTO runs_lease (run_id, name, shard, first, count, begun, done) VALUES (r, p_pile, -1, p_first, p_count, false, false);
 END $$;
 REVOKE ALL ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint), rows_wanted(bigint, text) FROM PUBLIC;
-"""
+"""  # noqa: E501
 
 
 class Migration(migrations.Migration):
@@ -74,7 +74,8 @@ class Migration(migrations.Migration):
             "kept", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="kept_once")
         ),
         migrations.AddConstraint(
-            "writtenrow", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="written_once")
+            "writtenrow",
+            models.UniqueConstraint(fields=("run", "shard", "sequence"), name="written_once"),
         ),
         migrations.RunSQL(LEASE, migrations.RunSQL.noop),
     ]

@@ -11,17 +11,28 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Minute",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("minute", models.PositiveIntegerField()),
                 ("besides", models.BinaryField()),
                 ("dealt", models.BinaryField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="minutes", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="minutes",
+                        to="runs.run",
                     ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("run", "minute"), name="minute_once")]},
+            options={
+                "constraints": [
+                    models.UniqueConstraint(fields=("run", "minute"), name="minute_once")
+                ]
+            },
         )
     ]

@@ -1,4 +1,6 @@
-"""A shard that was told that there is nothing more, and has used what it had, says so: others wait for it no longer."""
+"""A shard that was told that there is nothing more, and has used what it had, says so: others wait
+for it no longer.
+"""
 
 from django.db import migrations
 
@@ -23,7 +25,7 @@ BEGIN
   INSERT INTO runs_lease (run_id, name, shard, first, count, begun, done)
     VALUES (r, p_pile, -1, p_first, p_count, false, false);
 END $$;
-"""
+"""  # noqa: E501
 
 
 class Migration(migrations.Migration):

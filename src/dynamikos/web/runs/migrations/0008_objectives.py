@@ -7,9 +7,17 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0007_nothing_left")]
 
     operations = [
-        migrations.AddField(model_name="command", name="at_s", field=models.IntegerField(null=True)),
-        migrations.AddField(model_name="command", name="factor", field=models.FloatField(null=True)),
-        migrations.AddField(model_name="command", name="why", field=models.CharField(blank=True, max_length=120)),
-        migrations.AddField(model_name="run", name="is_trial", field=models.BooleanField(default=False)),
+        migrations.AddField(
+            model_name="command", name="at_s", field=models.IntegerField(null=True)
+        ),
+        migrations.AddField(
+            model_name="command", name="factor", field=models.FloatField(null=True)
+        ),
+        migrations.AddField(
+            model_name="command", name="why", field=models.CharField(blank=True, max_length=120)
+        ),
+        migrations.AddField(
+            model_name="run", name="is_trial", field=models.BooleanField(default=False)
+        ),
         migrations.AddField(model_name="run", name="marks", field=models.JSONField(default=dict)),
     ]

@@ -7,8 +7,14 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0008_objectives")]
 
     operations = [
-        migrations.AddField(model_name="run", name="not_before", field=models.DateTimeField(null=True)),
+        migrations.AddField(
+            model_name="run", name="not_before", field=models.DateTimeField(null=True)
+        ),
         migrations.AddField(model_name="run", name="of_set", field=models.UUIDField(null=True)),
-        migrations.AddField(model_name="run", name="set_place", field=models.PositiveSmallIntegerField(default=1)),
-        migrations.AddField(model_name="run", name="set_size", field=models.PositiveSmallIntegerField(default=1)),
+        migrations.AddField(
+            model_name="run", name="set_place", field=models.PositiveSmallIntegerField(default=1)
+        ),
+        migrations.AddField(
+            model_name="run", name="set_size", field=models.PositiveSmallIntegerField(default=1)
+        ),
     ]

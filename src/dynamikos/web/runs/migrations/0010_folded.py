@@ -16,27 +16,43 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Second",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("second", models.PositiveIntegerField()),
                 ("body", models.BinaryField()),
             ],
         ),
         migrations.RemoveConstraint(model_name="block", name="block_once"),
         migrations.RemoveField(model_name="block", name="place"),
-        migrations.AddField(model_name="chunk", name="coarse", field=models.BinaryField(default=bytes)),
-        migrations.AddField(model_name="run", name="is_folded", field=models.BooleanField(default=True)),
-        migrations.AlterField(model_name="chunk", name="shard", field=models.IntegerField(default=-1)),
+        migrations.AddField(
+            model_name="chunk", name="coarse", field=models.BinaryField(default=bytes)
+        ),
+        migrations.AddField(
+            model_name="run", name="is_folded", field=models.BooleanField(default=True)
+        ),
+        migrations.AlterField(
+            model_name="chunk", name="shard", field=models.IntegerField(default=-1)
+        ),
         migrations.AddConstraint(
             model_name="block",
-            constraint=models.UniqueConstraint(fields=("run", "series", "ten_minutes"), name="block_once"),
+            constraint=models.UniqueConstraint(
+                fields=("run", "series", "ten_minutes"), name="block_once"
+            ),
         ),
         migrations.AddField(
             model_name="second",
             name="run",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="seconds", to="runs.run"),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, related_name="seconds", to="runs.run"
+            ),
         ),
         migrations.AddConstraint(
-            model_name="second", constraint=models.UniqueConstraint(fields=("run", "second"), name="second_once")
+            model_name="second",
+            constraint=models.UniqueConstraint(fields=("run", "second"), name="second_once"),
         ),
         migrations.RunPython(not_yet, migrations.RunPython.noop, elidable=True),
     ]

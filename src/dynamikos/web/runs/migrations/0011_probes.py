@@ -22,7 +22,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("frozen", models.BinaryField()),
@@ -33,7 +36,9 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="+",
+                        to="projects.project",
                     ),
                 ),
             ],
@@ -41,13 +46,20 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Reading",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("second", models.PositiveIntegerField()),
                 ("values", models.JSONField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="readings", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="readings",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -56,20 +68,29 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Remark",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("second", models.PositiveIntegerField()),
                 ("text", models.CharField(max_length=500)),
                 ("at", models.DateTimeField(auto_now_add=True)),
                 (
                     "by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="remarks", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="remarks",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -78,7 +99,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Measure",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("no", models.PositiveIntegerField()),
                 ("probe", models.CharField(max_length=64)),
                 ("name", models.CharField(max_length=300)),
@@ -86,7 +112,9 @@ class Migration(migrations.Migration):
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="measures", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="measures",
+                        to="runs.run",
                     ),
                 ),
             ],
@@ -94,26 +122,39 @@ class Migration(migrations.Migration):
                 "ordering": ["no"],
                 "constraints": [
                     models.UniqueConstraint(fields=("run", "no"), name="measure_no"),
-                    models.UniqueConstraint(fields=("run", "probe", "name", "unit"), name="measure_once"),
+                    models.UniqueConstraint(
+                        fields=("run", "probe", "name", "unit"), name="measure_once"
+                    ),
                 ],
             },
         ),
         migrations.CreateModel(
             name="MeasureMinute",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("no", models.PositiveIntegerField()),
                 ("minute", models.PositiveIntegerField()),
                 ("values", models.BinaryField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="measure_minutes", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="measure_minutes",
+                        to="runs.run",
                     ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("run", "no", "minute"), name="measure_minute_once")]
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("run", "no", "minute"), name="measure_minute_once"
+                    )
+                ]
             },
         ),
     ]

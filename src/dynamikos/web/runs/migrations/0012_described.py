@@ -7,7 +7,11 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0011_probes")]
 
     operations = [
-        migrations.AddField(model_name="run", name="is_starred", field=models.BooleanField(default=False)),
+        migrations.AddField(
+            model_name="run", name="is_starred", field=models.BooleanField(default=False)
+        ),
         migrations.AddField(model_name="run", name="rejudged", field=models.JSONField(null=True)),
-        migrations.AddField(model_name="run", name="tags", field=models.CharField(blank=True, max_length=200)),
+        migrations.AddField(
+            model_name="run", name="tags", field=models.CharField(blank=True, max_length=200)
+        ),
     ]

@@ -6,4 +6,6 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("runs", "0012_described")]
 
-    operations = [migrations.AddField(model_name="run", name="capacity", field=models.JSONField(null=True))]
+    operations = [
+        migrations.AddField(model_name="run", name="capacity", field=models.JSONField(null=True))
+    ]

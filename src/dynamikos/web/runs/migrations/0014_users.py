@@ -11,13 +11,20 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Seen",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("body", models.BinaryField()),
                 ("at", models.DateTimeField()),
                 (
                     "shard",
                     models.OneToOneField(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="seen", to="runs.shard"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="seen",
+                        to="runs.shard",
                     ),
                 ),
             ],
@@ -25,16 +32,25 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Watch",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("user", models.PositiveIntegerField(default=0)),
                 ("until", models.DateTimeField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="watches", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="watches",
+                        to="runs.run",
                     ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("run", "user"), name="watch_once")]},
+            options={
+                "constraints": [models.UniqueConstraint(fields=("run", "user"), name="watch_once")]
+            },
         ),
     ]

@@ -11,7 +11,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Shot",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("probe", models.CharField(max_length=64)),
                 ("page", models.CharField(max_length=300)),
                 ("second", models.PositiveIntegerField()),
@@ -20,7 +25,11 @@ class Migration(migrations.Migration):
                 ("jpeg", models.BinaryField()),
                 (
                     "run",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="shots", to="runs.run"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="shots",
+                        to="runs.run",
+                    ),
                 ),
             ],
             options={

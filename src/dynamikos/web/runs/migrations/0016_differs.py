@@ -6,4 +6,6 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("runs", "0015_shots")]
 
-    operations = [migrations.AddField(model_name="run", name="differs", field=models.JSONField(null=True))]
+    operations = [
+        migrations.AddField(model_name="run", name="differs", field=models.JSONField(null=True))
+    ]

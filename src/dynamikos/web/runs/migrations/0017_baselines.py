@@ -16,19 +16,28 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Baseline",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("at", models.DateTimeField(auto_now_add=True)),
                 ("why", models.TextField(blank=True)),
                 (
                     "by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "plan",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="baselines", to="plans.loadplan"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="baselines",
+                        to="plans.loadplan",
                     ),
                 ),
                 ("runs", models.ManyToManyField(related_name="baselines", to="runs.run")),

@@ -8,5 +8,7 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.AddField(model_name="run", name="figures", field=models.JSONField(null=True)),
-        migrations.AddField(model_name="run", name="is_archived", field=models.BooleanField(default=False)),
+        migrations.AddField(
+            model_name="run", name="is_archived", field=models.BooleanField(default=False)
+        ),
     ]

@@ -6,4 +6,8 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
     dependencies = [("runs", "0018_figures")]
 
-    operations = [migrations.AddField(model_name="shard", name="by_value", field=models.BinaryField(default=bytes))]
+    operations = [
+        migrations.AddField(
+            model_name="shard", name="by_value", field=models.BinaryField(default=bytes)
+        )
+    ]

@@ -7,5 +7,7 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0019_by_value")]
 
     operations = [
-        migrations.AddField(model_name="shard", name="place", field=models.CharField(default="", max_length=60))
+        migrations.AddField(
+            model_name="shard", name="place", field=models.CharField(default="", max_length=60)
+        )
     ]

@@ -11,19 +11,30 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="ByValueAt",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("shard", models.PositiveIntegerField()),
                 ("second", models.PositiveIntegerField()),
                 ("body", models.BinaryField()),
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="by_value_at", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="by_value_at",
+                        to="runs.run",
                     ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("run", "shard", "second"), name="by_value_at_once")]
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("run", "shard", "second"), name="by_value_at_once"
+                    )
+                ]
             },
         )
     ]

@@ -11,7 +11,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Followed",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("user", models.PositiveIntegerField()),
                 ("second", models.PositiveIntegerField()),
                 ("generator_name", models.CharField(max_length=120)),
@@ -19,10 +24,16 @@ class Migration(migrations.Migration):
                 (
                     "run",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="followed", to="runs.run"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="followed",
+                        to="runs.run",
                     ),
                 ),
             ],
-            options={"constraints": [models.UniqueConstraint(fields=("run", "user"), name="followed_once")]},
+            options={
+                "constraints": [
+                    models.UniqueConstraint(fields=("run", "user"), name="followed_once")
+                ]
+            },
         )
     ]

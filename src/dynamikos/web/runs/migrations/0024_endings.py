@@ -22,6 +22,9 @@ class Migration(migrations.Migration):
     dependencies = [("runs", "0023_followed")]
 
     operations = [
-        *(migrations.AddField(model, "ending", models.JSONField(null=True)) for model in ("run", "shard", "command")),
+        *(
+            migrations.AddField(model, "ending", models.JSONField(null=True))
+            for model in ("run", "shard", "command")
+        ),
         migrations.RunPython(forward, migrations.RunPython.noop),
     ]

@@ -1,4 +1,6 @@
-"""The sentences that 0024 made values of; apart, since PostgreSQL alters no table whose rows were just changed."""
+"""The sentences that 0024 made values of; apart, since PostgreSQL alters no table whose rows were
+just changed.
+"""
 
 from django.db import migrations, models
 
@@ -16,7 +18,12 @@ class Migration(migrations.Migration):
             models.CharField(
                 max_length=10,
                 default="asked",
-                choices=[("asked", "Asked"), ("running", "Running"), ("ended", "Ended"), ("refused", "Refused")],
+                choices=[
+                    ("asked", "Asked"),
+                    ("running", "Running"),
+                    ("ended", "Ended"),
+                    ("refused", "Refused"),
+                ],
             ),
         ),
     ]

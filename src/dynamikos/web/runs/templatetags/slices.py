@@ -14,7 +14,10 @@ from dynamikos.web.ui.templatetags.parts import pin
 
 register = template.Library()
 
-SLICE = {"outcome": "outcome", "generator": "generator_chosen"}  # besides the row: what a pin calls it, and a page
+SLICE = {
+    "outcome": "outcome",
+    "generator": "generator_chosen",
+}  # besides the row: what a pin calls it, and a page
 
 
 @register.simple_tag(takes_context=True)
@@ -30,11 +33,18 @@ def closer_address(context: dict[str, Any], row: Row) -> str:
 
 @register.simple_tag(takes_context=True)
 def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = "") -> SafeString:
-    """Pins something of a step or request, in the window and the slice that are shown; `measure` is a suspect's."""
+    """Pins something of a step or request, in the window and the slice that are shown; `measure` is
+    a suspect's.
+    """
     given: dict[str, object] = {
-        "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"],
-        "row": context.get("row_chosen", "") or of.row, "journey": of.journey, "step": of.step, "request": of.request,
-    }  # fmt: skip
+        "run": context["run"].pk,
+        "from": context["from_s"],
+        "to": context["to_s"],
+        "row": context.get("row_chosen", "") or of.row,
+        "journey": of.journey,
+        "step": of.step,
+        "request": of.request,
+    }
     if what == "step":
         given |= {name: context[from_] for name, from_ in SLICE.items() if context.get(from_)}
     if measure:
@@ -43,12 +53,17 @@ def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = 
 
 
 @register.simple_tag(takes_context=True)
-def pin_table(context: dict[str, Any], what: str = "steps", title: str = "the table of steps") -> SafeString:
+def pin_table(
+    context: dict[str, Any], what: str = "steps", title: str = "the table of steps"
+) -> SafeString:
     """Pins a table of the run, in the window and the slice that are shown."""
     given = {
-        "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"], "row": context["row_chosen"],
+        "run": context["run"].pk,
+        "from": context["from_s"],
+        "to": context["to_s"],
+        "row": context["row_chosen"],
         **{name: context[from_] for name, from_ in SLICE.items()},
-    }  # fmt: skip
+    }
     return pin(context, what, title, **given)
 
 

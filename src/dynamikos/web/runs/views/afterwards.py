@@ -21,7 +21,9 @@ def inputs_page(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Http
     if request.method == "POST":
         made = actions.plan_of(member, found)
         return redirect("plan", member.project_id, made.pk)
-    return render(request, "runs/inputs.html", {"run": found, "parts": written(queries.frozen(found))})
+    return render(
+        request, "runs/inputs.html", {"run": found, "parts": written(queries.frozen(found))}
+    )
 
 
 @member_view(post="engineer")
@@ -38,7 +40,9 @@ def take_measures(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Ht
     text = file.read().decode("utf-8", "replace") if file is not None else typed
     try:
         shift = number(request.POST.get("shift") or "0", "Shifted by, s", -604_800, 604_800)
-        actions.take_measures(member, queries.run(member, pk), request.POST.get("name", ""), text, shift)
+        actions.take_measures(
+            member, queries.run(member, pk), request.POST.get("name", ""), text, shift
+        )
     except DynamikosError as wrong:
         return show(request, member, pk, "measures", wrong)
     return redirect("run", member.project_id, pk)
@@ -64,7 +68,9 @@ def about(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     """A run's star, tags and note."""
     found, typed = queries.run(member, pk), request.POST
     try:
-        actions.describe(member, found, bool(typed.get("star")), typed.get("tags", ""), typed.get("remark", ""))
+        actions.describe(
+            member, found, bool(typed.get("star")), typed.get("tags", ""), typed.get("remark", "")
+        )
     except DynamikosError as wrong:
         return show(request, member, pk, "about", wrong)
     return redirect("run", member.project_id, pk)
@@ -78,4 +84,6 @@ def write_note(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpR
         actions.describe(member, found, found.is_starred, found.tags, text)
     except DynamikosError as problem:
         wrong = str(problem)
-    return render(request, "runs/_noted.html", {"wrong": wrong, "typed": text}, status=422 if wrong else 200)
+    return render(
+        request, "runs/_noted.html", {"wrong": wrong, "typed": text}, status=422 if wrong else 200
+    )

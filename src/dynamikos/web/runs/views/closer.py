@@ -24,14 +24,21 @@ def _chosen(request: HttpRequest, inputs: FrozenRun) -> Series:
     row = given.get("of", "")
     wanted = given.get("journey", ""), given.get("step", ""), given.get("request", "")
     for each in reading.shown_series(inputs, row or None):
-        if (each.journey, each.step, each.request) == wanted and each.level in ("step", "repeat", "request", "item"):
+        if (each.journey, each.step, each.request) == wanted and each.level in (
+            "step",
+            "repeat",
+            "request",
+            "item",
+        ):
             return each
     raise DynamikosError("There is no such step or request in this run.")
 
 
 @member_view(get="reader")
 def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """One step or request in a window: when, and how spread; what moved with it is asked for by what is shown."""
+    """One step or request in a window: when, and how spread; what moved with it is asked for by
+    what is shown.
+    """
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
     begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
@@ -41,22 +48,40 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     limit_ms = number(request.GET.get("apdex") or "500", "Apdex, ms", 1, 3_600_000)
     strips = reading.strips_of(found, inputs, series, begin, end)
     context = {
-        "run": found, "member": member, "series": series, "key": series.no, "title": series.name,
-        "from_s": begin, "to_s": end, "heat": drawings.heat(points) if points else None,
-        "spread": drawings.distribution(total.timed), "apdex_ms": limit_ms,
+        "run": found,
+        "member": member,
+        "series": series,
+        "key": series.no,
+        "title": series.name,
+        "from_s": begin,
+        "to_s": end,
+        "heat": drawings.heat(points) if points else None,
+        "spread": drawings.distribution(total.timed),
+        "apdex_ms": limit_ms,
         "apdex": apdex(total.passed, total.failures, 1000 * limit_ms),
-        "against": drawings.against(points, queries.every_frame(found)), "spent": drawings.stacked(strips),
-        "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),
-        "suggested": analysis.suggested([(each.at, each.ms(95)) for each in points], min(end, found.watermark + 1)),
-        "wide": len(COLUMNS) + 1, "has_measures": found.measures.exists(),
+        "against": drawings.against(points, queries.every_frame(found)),
+        "spent": drawings.stacked(strips),
+        "over_time": drawings.kinds_over_time(
+            [reading.failed_by_kind(totals) for _, _, totals in strips]
+        ),
+        "suggested": analysis.suggested(
+            [(each.at, each.ms(95)) for each in points], min(end, found.watermark + 1)
+        ),
+        "wide": len(COLUMNS) + 1,
+        "has_measures": found.measures.exists(),
         "asked": urlencode(_place(series, begin, end)),
-    }  # fmt: skip
+    }
     return render(request, "runs/closer.html", context)
 
 
 def _place(series: Series, begin: int, end: int) -> dict[str, object]:
     """A series and a window, as an address says them."""
-    names = {"journey": series.journey, "step": series.step, "request": series.request, "of": series.row}
+    names = {
+        "journey": series.journey,
+        "step": series.step,
+        "request": series.request,
+        "of": series.row,
+    }
     return {"from": begin, "to": end, **names}
 
 
@@ -67,8 +92,19 @@ def suspects(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     inputs = queries.as_run(found, queries.frozen(found))
     begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
     series = _chosen(request, inputs)
-    context = {"run": found, "member": member, "series": series, "key": series.no, "from_s": begin, "to_s": end}
-    return render(request, "runs/suspects.html", {**context, **_suspects(request, found, inputs, series, (begin, end))})
+    context = {
+        "run": found,
+        "member": member,
+        "series": series,
+        "key": series.no,
+        "from_s": begin,
+        "to_s": end,
+    }
+    return render(
+        request,
+        "runs/suspects.html",
+        {**context, **_suspects(request, found, inputs, series, (begin, end))},
+    )
 
 
 def _suspects(
@@ -82,4 +118,9 @@ def _suspects(
     for each in look.every[:12]:
         over = drawings.laid_over(step, known[each.measure].trace, (window[0], end))
         drawn.append((each, (*over, over[3] - over[2])))
-    return {"lane_of": measures.lane_of(found, inputs), "suspects": drawn, "look": look, "least": typed}
+    return {
+        "lane_of": measures.lane_of(found, inputs),
+        "suspects": drawn,
+        "look": look,
+        "least": typed,
+    }

@@ -19,7 +19,9 @@ from dynamikos.web.runs.models import Run
 
 @dataclass(frozen=True, slots=True)
 class Chosen:
-    """A run and the side that it is on: a, b, or "" for neither; `problem` says why it can't be compared."""
+    """A run and the side that it is on: a, b, or "" for neither; `problem` says why it can't be
+    compared.
+    """
 
     run: Run
     side: str
@@ -28,7 +30,9 @@ class Chosen:
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A difference, its interval as a drawing, and what its figures are multiplied with to be shown in `unit`."""
+    """A difference, its interval as a drawing, and what its figures are multiplied with to be shown
+    in `unit`.
+    """
 
     each: Difference
     drawn: Between | None
@@ -39,7 +43,9 @@ class Shown:
 
 @member_view(get="reader")
 def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
-    """What is chosen stands in the address (run=… of all, a=… and b=… of the sides), so that it can be passed on."""
+    """What is chosen stands in the address (run=… of all, a=… and b=… of the sides), so that it can
+    be passed on.
+    """
     wrong = ""
     try:
         tolerated = comparing.tolerated(request.GET)
@@ -57,9 +63,11 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
     found, changed = None, list[str]()
     if sides["a"] and sides["b"]:
         found = compare(
-            [one for _, one in sides["a"]], [one for _, one in sides["b"]], tolerated / 100 if tolerated else None,
+            [one for _, one in sides["a"]],
+            [one for _, one in sides["b"]],
+            tolerated / 100 if tolerated else None,
             comparing.history(sides["a"][0][0].plan_id, every),
-        )  # fmt: skip
+        )
         first, last = (queries.frozen(sides[name][0][0]) for name in "ab")
         changed = differing(first, last)
     context = {
@@ -82,10 +90,14 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view(get="reader")
 def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
-    """Both sides laid over one another: their tapes, the times of one step (key=journey/step), and what failed."""
+    """Both sides laid over one another: their tapes, the times of one step (key=journey/step), and
+    what failed.
+    """
     chosen = comparing.chosen(queries.runs(member), request.GET)
     found = overlays.over(chosen)
-    key = overlays.step_named(found.steps, request.GET.get("key", "")) or next(iter(found.steps), None)
+    key = overlays.step_named(found.steps, request.GET.get("key", "")) or next(
+        iter(found.steps), None
+    )
     pinned = [(side, run.pk) for run, side in chosen if side]
     context = {
         "tapes": overlays.tapes(found.runs) if found.steps else [],
@@ -94,7 +106,11 @@ def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
         "key": f"{key[1]}/{key[2]}" if key is not None else "",
         "failing": overlays.failing(found.runs),
         "pinned": urlencode(pinned),
-        "keeps": [(name, value) for name in ("run", "a", "b", "tolerate") for value in request.GET.getlist(name)],
+        "keeps": [
+            (name, value)
+            for name in ("run", "a", "b", "tolerate")
+            for value in request.GET.getlist(name)
+        ],
     }
     return render(request, "runs/_laid_over.html", context)
 
@@ -107,8 +123,17 @@ def trends(request: HttpRequest, member: Membership) -> HttpResponse:
     every = queries.runs(member)
     shown, plan, whose, is_chosen = trend.asked(every, request.GET)
     baseline = baselines.current(whose)
-    lines = trend.drawn(shown, measure, list(baseline.runs.all()) if baseline is not None else [], trend.goals(whose))
-    whom = [("run", str(each.pk)) for each in shown] if is_chosen else [("plan", str(plan.pk) if plan else "")]
+    lines = trend.drawn(
+        shown,
+        measure,
+        list(baseline.runs.all()) if baseline is not None else [],
+        trend.goals(whose),
+    )
+    whom = (
+        [("run", str(each.pk)) for each in shown]
+        if is_chosen
+        else [("plan", str(plan.pk) if plan else "")]
+    )
     context = {
         "lines": lines,
         "runs": shown,
@@ -134,7 +159,10 @@ def _shown(found: Comparison, differences: list[Difference]) -> list[Shown]:
     made = []
     for share in (False, True):
         every = [each for each in differences if each.wanted.is_share == share]
-        most = max((abs(end) for each in every for end in (each.low, each.high) if end is not None), default=0.0)
+        most = max(
+            (abs(end) for each in every for end in (each.low, each.high) if end is not None),
+            default=0.0,
+        )
         allowed = found.tolerated / 10 if share else found.tolerated
         most = min(max(most, 2 * allowed), 0.2 if share else 2.0)
         for each in every:

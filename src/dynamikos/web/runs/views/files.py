@@ -16,11 +16,17 @@ from dynamikos.web.runs import files, queries, telling
 from dynamikos.web.runs.tables import tables_of, window_of
 
 
-def _file(form: str, name: str, head: Sequence[str], rows: Iterable[Sequence[object]]) -> HttpResponse | Any:
+def _file(
+    form: str, name: str, head: Sequence[str], rows: Iterable[Sequence[object]]
+) -> HttpResponse | Any:
     if form == "parquet":
-        answer: Any = HttpResponse(sheets.as_parquet(head, rows), content_type="application/vnd.apache.parquet")
+        answer: Any = HttpResponse(
+            sheets.as_parquet(head, rows), content_type="application/vnd.apache.parquet"
+        )
     elif form == "csv":
-        answer = StreamingHttpResponse(sheets.as_csv(head, rows), content_type="text/csv; charset=utf-8")
+        answer = StreamingHttpResponse(
+            sheets.as_csv(head, rows), content_type="text/csv; charset=utf-8"
+        )
     else:
         raise Http404
     answer["Content-Disposition"] = f'attachment; filename="{name}.{form}"'
@@ -41,7 +47,9 @@ def seconds(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) 
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
     begin, end = window_of(request, found, (0, found.watermark + 1), inputs.ends_s)
-    return _file(form, f"run-{found.number}-seconds", files.SECONDS, files.seconds(found, inputs, begin, end))
+    return _file(
+        form, f"run-{found.number}-seconds", files.SECONDS, files.seconds(found, inputs, begin, end)
+    )
 
 
 @member_view(get="reader")
@@ -66,14 +74,18 @@ KINDS = {
 
 @member_view(get="reader")
 def report(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
-    """The run told in one file: HTML that needs nothing else, Markdown, PDF, or a folder with its figures."""
+    """The run told in one file: HTML that needs nothing else, Markdown, PDF, or a folder with its
+    figures.
+    """
     if form not in KINDS:
         raise Http404
     found = queries.run(member, pk)
     told = telling.report(found)
     body: str | bytes
     if form == "zip":
-        body = sheets.packed([("report.md", as_markdown(told).encode()), *sheets.as_files(sheets.sheets_of(told))])
+        body = sheets.packed(
+            [("report.md", as_markdown(told).encode()), *sheets.as_files(sheets.sheets_of(told))]
+        )
     else:
         body = as_markdown(told) if form == "md" else as_html(told)
         body = printed(body) if form == "pdf" else body

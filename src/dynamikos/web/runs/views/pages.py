@@ -24,21 +24,36 @@ from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.release_connection import briefly
 
 TAPE_LABEL = (
-    "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"
+    "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the "
+    "window longer, Escape"
     " shows the measured part."
 )
 
 
 HEADS = (
-    ("began", "run", "n"), ("plan", "plan", ""), ("", "verdict", ""), ("exchanges", "exchanges", "n"),
-    ("failed", "failed", "n"), ("slowest", "slowest p95", "n"), ("", "not as before", ""), ("took", "began, took", ""),
-)  # fmt: skip
+    ("began", "run", "n"),
+    ("plan", "plan", ""),
+    ("", "verdict", ""),
+    ("exchanges", "exchanges", "n"),
+    ("failed", "failed", "n"),
+    ("slowest", "slowest p95", "n"),
+    ("", "not as before", ""),
+    ("took", "began, took", ""),
+)
 
 
-def _head(name: str, title: str, look: str, sort: str, *, down: bool) -> tuple[str, str, str, str, str]:
+def _head(
+    name: str, title: str, look: str, sort: str, *, down: bool
+) -> tuple[str, str, str, str, str]:
     """With which way it turns next, and an arrow where it is the order."""
     is_it = bool(name) and (sort or "began") == name
-    return name, title, look, "0" if is_it and down else "1", (" ↓" if down else " ↑") if is_it else ""
+    return (
+        name,
+        title,
+        look,
+        "0" if is_it and down else "1",
+        (" ↓" if down else " ↑") if is_it else "",
+    )
 
 
 @member_view(get="reader")
@@ -58,7 +73,9 @@ def runs(request: HttpRequest, member: Membership) -> HttpResponse:
         "heads": [_head(*each, sort, down=down) for each in HEADS],
         "sort": sort,
         "down": down,
-        "kept": urlencode([(name, value) for name, value in request.GET.items() if name not in ("sort", "down")]),
+        "kept": urlencode(
+            [(name, value) for name, value in request.GET.items() if name not in ("sort", "down")]
+        ),
         "words": words,
         "verdict": verdict,
         "verdicts": list(log.CODES),
@@ -79,9 +96,15 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
 
 
 def show(
-    request: HttpRequest, member: Membership, pk: uuid.UUID, form: str = "", wrong: DynamikosError | None = None
+    request: HttpRequest,
+    member: Membership,
+    pk: uuid.UUID,
+    form: str = "",
+    wrong: DynamikosError | None = None,
 ) -> HttpResponse:
-    """A run's page; with what is `wrong` with the `form` that was sent, and what was typed into it."""
+    """A run's page; with what is `wrong` with the `form` that was sent, and what was typed into
+    it.
+    """
     last = queries.newest_message(pk)
     found = queries.run(member, pk)
     context = tables_of(request, found)
@@ -91,7 +114,11 @@ def show(
     first_lanes = measures.shown_first(every_lane)
     at, traces = measures.drawn(found, [no for lane in first_lanes for no, _ in lane.lines])
     total = queries.lasts_s(found, inputs)
-    capacity, remarks, changes = queries.capacity(found), queries.remarks(found), queries.changes_of(found)
+    capacity, remarks, changes = (
+        queries.capacity(found),
+        queries.remarks(found),
+        queries.changes_of(found),
+    )
     siblings, set_word = queries.siblings(found)
     context.update(
         {
@@ -99,7 +126,9 @@ def show(
             "is_held": queries.is_held(changes),
             "changes": [said(each) for each in changes],
             "stretches": queries.stretches(inputs),
-            "suggested": analysis.suggested([(each.second, each.p95_ms) for each in frames], found.watermark + 1),
+            "suggested": analysis.suggested(
+                [(each.second, each.p95_ms) for each in frames], found.watermark + 1
+            ),
             "siblings": siblings,
             "set_word": set_word,
             "tape_label": TAPE_LABEL,
@@ -109,7 +138,9 @@ def show(
             "rejudged": queries.rejudged(found),
             "baseline": (baseline := baselines.current(found.plan_id)),
             "against_baseline": urlencode(
-                [("a", each.pk) for each in baseline.runs.all()] + [("b", found.pk)] if baseline is not None else []
+                [("a", each.pk) for each in baseline.runs.all()] + [("b", found.pk)]
+                if baseline is not None
+                else []
             ),
             "is_baseline": baseline is not None and found in baseline.runs.all(),
             "capacity": capacity,
@@ -123,18 +154,25 @@ def show(
             "tape": {
                 "fields": Frame.__struct_fields__,
                 "frames": [msgspec.to_builtins(frame) for frame in frames],
-                "lanes": [msgspec.to_builtins(each) for each in dict.fromkeys((*first_lanes, *every_lane))],
+                "lanes": [
+                    msgspec.to_builtins(each) for each in dict.fromkeys((*first_lanes, *every_lane))
+                ],
                 "shown": [lane.key for lane in first_lanes],
                 "traces": {"at": at, "values": traces},
                 "remarks": [(each.second, each.text) for each in remarks],
                 "duration": total,
-                "measured": (inputs.measured[0], min(inputs.measured[1], max(total, inputs.measured[0]))),
+                "measured": (
+                    inputs.measured[0],
+                    min(inputs.measured[1], max(total, inputs.measured[0])),
+                ),
                 "planned": inputs.planned([second + 0.995 for second in range(int(total) + 1)]),
                 "begins": found.begins_at.timestamp() if found.begins_at else None,
                 "over": found.is_over,
                 "noticed": found.findings is not None or found.state != Run.State.ENDED,
                 "last": last,
-                "limit": min((o.limit for o in inputs.plan.objectives if _of_tape(o)), default=None),
+                "limit": min(
+                    (o.limit for o in inputs.plan.objectives if _of_tape(o)), default=None
+                ),
             },
         }
     )
@@ -143,7 +181,9 @@ def show(
 
 @member_view(get="reader")
 def tables(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    return render(request, "runs/tables.html", {**tables_of(request, queries.run(member, pk)), "swap": True})
+    return render(
+        request, "runs/tables.html", {**tables_of(request, queries.run(member, pk)), "swap": True}
+    )
 
 
 @member_view(get="reader")
@@ -167,11 +207,17 @@ def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     found = queries.run(member, pk)
     exchange = queries.one_kept(found, number)
     context = {
-        "run": found, "kept": exchange, "number": number, "in_table": "HX-Request" in request.headers,
-        "waterfall": drawings.waterfall(beside) if len(beside := people.beside(found, exchange)) > 1 else None,
-        "bar": drawings.parts(exchange.parts_us), "trace_link": queries.trace_link(found, exchange.trace),
+        "run": found,
+        "kept": exchange,
+        "number": number,
+        "in_table": "HX-Request" in request.headers,
+        "waterfall": drawings.waterfall(beside)
+        if len(beside := people.beside(found, exchange)) > 1
+        else None,
+        "bar": drawings.parts(exchange.parts_us),
+        "trace_link": queries.trace_link(found, exchange.trace),
         "beside": beside_recording(found, number, exchange),
-    }  # fmt: skip
+    }
     return render(request, "runs/kept.html", context)
 
 

@@ -23,7 +23,9 @@ def users(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         return render(request, "runs/_users.html", _seen(found))
     typed = request.GET.get("number", "").strip()
     if typed:
-        return redirect("run-user", member.project_id, pk, whole(typed, "Follow user number", 1, 10**9))
+        return redirect(
+            "run-user", member.project_id, pk, whole(typed, "Follow user number", 1, 10**9)
+        )
     return render(request, "runs/users.html", _seen(found))
 
 
@@ -39,7 +41,9 @@ def user(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
         return render(request, "runs/_user.html", now)
     if "HX-Request" in request.headers:
         return render(request, "runs/_log.html", {"run": found, **_log(request, found, number)})
-    return render(request, "runs/user.html", {**_seen(found, number), **_log(request, found, number)})
+    return render(
+        request, "runs/user.html", {**_seen(found, number), **_log(request, found, number)}
+    )
 
 
 @member_view(get="reader")
@@ -47,16 +51,24 @@ def log(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     """What was kept, of all users or as chosen."""
     found = queries.run(member, pk)
     context = {"run": found, **_log(request, found)}
-    return render(request, "runs/_log.html" if "HX-Request" in request.headers else "runs/log.html", context)
+    return render(
+        request, "runs/_log.html" if "HX-Request" in request.headers else "runs/log.html", context
+    )
 
 
 def _seen(found: Run, number: int | None = None) -> dict[str, Any]:
-    """Who is there, and the user `number` among them; where it is not there, what was last shown of it."""
+    """Who is there, and the user `number` among them; where it is not there, what was last shown of
+    it.
+    """
     inputs = queries.frozen(found)
     rows, there = inputs.places.rows, people.people(found)
     told = there.user(number) if number is not None else None
     seen_at = None
-    if number is not None and told is None and (last := people.remembered(found, number)) is not None:
+    if (
+        number is not None
+        and told is None
+        and (last := people.remembered(found, number)) is not None
+    ):
         seen_at, told = last[0], last[1:]
     return {
         "run": found,
@@ -79,11 +91,20 @@ def _log(request: HttpRequest, found: Run, number: int | None = None) -> dict[st
         "lines": lines,
         "wanted": wanted,
         "query": urlencode(
-            {"user": request.GET.get("user", ""), "step": wanted.step, "why": wanted.why, "value": wanted.value}
+            {
+                "user": request.GET.get("user", ""),
+                "step": wanted.step,
+                "why": wanted.why,
+                "value": wanted.value,
+            }
         ),
         "last": lines[-1][0] if lines else wanted.after,
         "limit": people.LINES,
         "reasons": people.reasons(found) if not wanted.after else [],
-        "choices": [(f"{key}/{step}", name) for key, each in names.items() for step, name in each.items()],
-        "waterfall": drawings.waterfall(people.last_round(lines)) if number is not None and not wanted.after else None,
+        "choices": [
+            (f"{key}/{step}", name) for key, each in names.items() for step, name in each.items()
+        ],
+        "waterfall": drawings.waterfall(people.last_round(lines))
+        if number is not None and not wanted.after
+        else None,
     }

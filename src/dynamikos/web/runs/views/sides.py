@@ -21,8 +21,9 @@ from dynamikos.web.ui.numbers import whole
 
 @dataclass(frozen=True, slots=True)
 class Slice:
-    """Whose figures, of which seconds: a row (or a persona's rows) or "" for everybody, of the `shards` that a
-    generator's number or a place stands for, or None for all, with the times of what passed, or of what failed.
+    """Whose figures, of which seconds: a row (or a persona's rows) or "" for everybody, of the
+    `shards` that a generator's number or a place stands for, or None for all, with the times of
+    what passed, or of what failed.
     """
 
     name: str
@@ -46,7 +47,9 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
             slices.append(_slice(request.GET, name, inputs, shards))
         except DynamikosError as problem:
             wrong = wrong or str(problem)
-            slices.append(Slice(name, "", "", None, int(inputs.measured[0]), int(inputs.measured[1])))
+            slices.append(
+                Slice(name, "", "", None, int(inputs.measured[0]), int(inputs.measured[1]))
+            )
     a, b = (_rows(found, inputs, each) for each in slices)
     rows = reading.slices_of(inputs)
     context = {
@@ -62,7 +65,9 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     return render(request, "runs/sides.html", context, status=422 if wrong else 200)
 
 
-def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: Sequence[Shard]) -> Slice:
+def _slice(
+    given: Mapping[str, str], name: str, inputs: FrozenRun, shards: Sequence[Shard]
+) -> Slice:
     """As the address says. Raises DynamikosError."""
 
     def second(which: str, default: float) -> int:
@@ -75,7 +80,9 @@ def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: Seque
     those = generator_filter.chosen(shards, generator)
     begin, end = second("from", inputs.measured[0]), second("to", inputs.measured[1])
     if end <= begin:
-        raise DynamikosError(f"{name.upper()} ends at second {end}, which is not after second {begin}.")
+        raise DynamikosError(
+            f"{name.upper()} ends at second {end}, which is not after second {begin}."
+        )
     return Slice(
         name,
         row,

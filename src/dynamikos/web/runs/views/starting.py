@@ -30,7 +30,9 @@ PROBE_MEASURES = ("mean", "max", "p50", "p95", "p99")
 
 @member_view(post="engineer")
 def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """Looks at everything first: what stands in the way, and what somebody who is not sure is to be asked, is shown."""
+    """Looks at everything first: what stands in the way, and what somebody who is not sure is to be
+    asked, is shown.
+    """
     plan, typed = plans.plan(member, pk), request.POST
     environment, trial = typed.get("environment", ""), bool(typed.get("trial"))
     try:
@@ -41,11 +43,20 @@ def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     if looked.stands_in_the_way or (looked.asks and not typed.get("sure") and not trial):
         status = 422 if looked.stands_in_the_way else 200
         return render(
-            request, "runs/preflight.html", _preflight(member, plan, looked, environment, typed), status=status
+            request,
+            "runs/preflight.html",
+            _preflight(member, plan, looked, environment, typed),
+            status=status,
         )
     remark = "\n".join(filter(None, (otherwise, typed.get("remark", ""))))
     made = actions.start(
-        member, plan, core, environment=environment, trial=trial, name=typed.get("name", ""), remark=remark
+        member,
+        plan,
+        core,
+        environment=environment,
+        trial=trial,
+        name=typed.get("name", ""),
+        remark=remark,
     )
     return redirect("run", member.project_id, made.pk)
 
@@ -59,12 +70,18 @@ def before_start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Htt
     except DynamikosError as wrong:
         return _refused(request, member, plan, wrong)
     looked = preflight.look(member, plan, core, environment)
-    return render(request, "runs/preflight.html", _preflight(member, plan, looked, environment, request.POST))
+    return render(
+        request, "runs/preflight.html", _preflight(member, plan, looked, environment, request.POST)
+    )
 
 
-def _refused(request: HttpRequest, member: Membership, plan: LoadPlan, wrong: DynamikosError) -> HttpResponse:
+def _refused(
+    request: HttpRequest, member: Membership, plan: LoadPlan, wrong: DynamikosError
+) -> HttpResponse:
     """What was asked for one start can't be read: it stays where it was typed."""
-    looked = preflight.Looked([Finding("Otherwise for this start", "blocker", str(wrong), "Mend it below")], 0.0)
+    looked = preflight.Looked(
+        [Finding("Otherwise for this start", "blocker", str(wrong), "Mend it below")], 0.0
+    )
     context = _preflight(member, plan, looked, request.POST.get("environment", ""), request.POST)
     return render(request, "runs/preflight.html", context, status=422)
 
@@ -78,9 +95,15 @@ def try_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
         raise DynamikosError(f"The probe '{key}' is not in the plan; look at its page again.")
     told = preflight.tried(member, plan, key)
     context = {
-        "plan": plan, "probe": probe, "problem": told.problem, "unkept": told.unkept, "count": len(told.values),
-        "values": told.values[:MOST_SHOWN], "more": max(0, len(told.values) - MOST_SHOWN), "measures": PROBE_MEASURES,
-    }  # fmt: skip
+        "plan": plan,
+        "probe": probe,
+        "problem": told.problem,
+        "unkept": told.unkept,
+        "count": len(told.values),
+        "values": told.values[:MOST_SHOWN],
+        "more": max(0, len(told.values) - MOST_SHOWN),
+        "measures": PROBE_MEASURES,
+    }
     return render(request, "runs/probe.html", context, status=422 if told.problem else 200)
 
 
@@ -91,7 +114,9 @@ def objective_of_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) 
     limit = number(asked.get("limit", ""), f"The limit of {asked.get('reading', '')[:80]}", 0, 1e15)
     measure = asked.get("measure", "")
     if measure not in PROBE_MEASURES:
-        raise DynamikosError(f"“{measure[:40]}” is no measure of what a probe tells; take one of the page.")
+        raise DynamikosError(
+            f"“{measure[:40]}” is no measure of what a probe tells; take one of the page."
+        )
     made = Objective(
         objective=f"{measure} {asked.get('reading', '')}"[:60],
         measure=measure,
@@ -105,7 +130,11 @@ def objective_of_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) 
 
 
 def _preflight(
-    member: Membership, plan: LoadPlan, looked: preflight.Looked, environment: str, typed: Mapping[str, str]
+    member: Membership,
+    plan: LoadPlan,
+    looked: preflight.Looked,
+    environment: str,
+    typed: Mapping[str, str],
 ) -> dict[str, Any]:
     try:
         otherwise = start_overrides.asked(plan, typed)[1]
@@ -114,8 +143,14 @@ def _preflight(
     places = {
         "plan": reverse("plan", args=[member.project_id, plan.pk]),
         "settings": reverse("settings", args=[member.project_id]),
-        **{f"journey:{each.key}": reverse("journey", args=[member.project_id, each.pk]) for each in journeys(member)},
-        **{f"data:{each.key}": reverse("dataset", args=[member.project_id, each.pk]) for each in datasets(member)},
+        **{
+            f"journey:{each.key}": reverse("journey", args=[member.project_id, each.pk])
+            for each in journeys(member)
+        },
+        **{
+            f"data:{each.key}": reverse("dataset", args=[member.project_id, each.pk])
+            for each in datasets(member)
+        },
         **{
             f"run:{each.number}": reverse("run", args=[member.project_id, each.pk])
             for each in queries.runs(member).filter(state__in=going(RUN))
@@ -128,7 +163,11 @@ def _preflight(
         "typed": typed,
         "core": plans.content(plan),
         "otherwise": otherwise,
-        "kept": [(name, typed[name]) for name in (*start_overrides.FIELDS, "name", "remark") if typed.get(name)],
+        "kept": [
+            (name, typed[name])
+            for name in (*start_overrides.FIELDS, "name", "remark")
+            if typed.get(name)
+        ],
         "can_measure": bool(settings.PRACTICE),
         "findings": [(each, places.get(each.place, "")) for each in looked.findings],
         "blockers": sum(each.level == "blocker" for each in looked.findings),
@@ -139,9 +178,13 @@ def _preflight(
 @member_view(get="engineer", post="engineer")
 def quick(request: HttpRequest, member: Membership) -> HttpResponse:
     """A run of one address alone."""
-    typed = {name: request.POST.get(name, "").strip() for name in ("address", "how", "many", "seconds")}
+    typed = {
+        name: request.POST.get(name, "").strip() for name in ("address", "how", "many", "seconds")
+    }
     if request.method != "POST":
-        return render(request, "runs/quick.html", {"typed": {"how": "users", "many": "10", "seconds": "60"}})
+        return render(
+            request, "runs/quick.html", {"typed": {"how": "users", "many": "10", "seconds": "60"}}
+        )
     try:
         seconds = number(typed["seconds"], "For how long, in seconds", 1, 604_800)
         if typed["how"] == "arrivals":
@@ -150,7 +193,9 @@ def quick(request: HttpRequest, member: Membership) -> HttpResponse:
             load = {"users": whole(typed["many"], "Users", 1, 1_000_000)}
         made = actions.start_quickly(member, typed["address"], seconds, **load)  # type: ignore[arg-type]
     except DynamikosError as problem:
-        return render(request, "runs/quick.html", {"typed": typed, "problem": str(problem)}, status=422)
+        return render(
+            request, "runs/quick.html", {"typed": typed, "problem": str(problem)}, status=422
+        )
     return redirect("run", member.project_id, made.pk)
 
 

@@ -23,7 +23,10 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.UUIDField(
-                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                        default=dynamikos.web.ui.ids.new_id,
+                        editable=False,
+                        primary_key=True,
+                        serialize=False,
                     ),
                 ),
                 ("evidence", models.JSONField(default=list)),
@@ -33,13 +36,17 @@ class Migration(migrations.Migration):
                 (
                     "journey",
                     models.OneToOneField(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="search", to="journeys.journey"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="search",
+                        to="journeys.journey",
                     ),
                 ),
                 (
                     "searched_by",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
             ],
@@ -47,24 +54,40 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Dismissal",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("entry", models.PositiveIntegerField()),
                 ("place", models.CharField(max_length=400)),
                 (
                     "journey",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="dismissals", to="journeys.journey"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="dismissals",
+                        to="journeys.journey",
                     ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("journey", "entry", "place"), name="dismissed_once")]
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("journey", "entry", "place"), name="dismissed_once"
+                    )
+                ]
             },
         ),
         migrations.CreateModel(
             name="Rule",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=120)),
                 (
                     "kind",
@@ -82,13 +105,17 @@ class Migration(migrations.Migration):
                 (
                     "project",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="strand_rules", to="projects.project"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="strand_rules",
+                        to="projects.project",
                     ),
                 ),
             ],
             options={
                 "ordering": ["name"],
-                "constraints": [models.UniqueConstraint(fields=("project", "name"), name="one_rule_a_name")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("project", "name"), name="one_rule_a_name")
+                ],
             },
         ),
     ]

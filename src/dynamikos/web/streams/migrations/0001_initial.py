@@ -12,7 +12,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Message",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("subject", models.UUIDField()),
                 ("sequence", models.PositiveIntegerField()),
                 ("event", models.CharField(max_length=20)),
@@ -20,7 +25,9 @@ class Migration(migrations.Migration):
             ],
             options={
                 "ordering": ["subject", "sequence"],
-                "constraints": [models.UniqueConstraint(fields=("subject", "sequence"), name="message_once")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("subject", "sequence"), name="message_once")
+                ],
             },
         )
     ]

@@ -101,7 +101,9 @@ def plural(number: int, word: str) -> str:
 
 @register.filter
 def marked(actual: str, expected: str) -> str:
-    """`actual` with what differs from the expected value marked: <ins> is too much, <del> is missing."""
+    """`actual` with what differs from the expected value marked: <ins> is too much, <del> is
+    missing.
+    """
     wanted = expected.partition(" = ")[2] or expected.partition("“")[2].rpartition("”")[0]
     said, near, place = actual.partition("nearest: ")
     if near:  # where most of it stands: what is around it is no part of what was wanted
@@ -143,7 +145,8 @@ def get(mapping: Any, key: Any) -> Any:
 MARKS = {
     "met": '<path d="M3 8H21M12 8V17M8 17H16M3 8v4M21 8v4"/>',
     "close": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4"/>',
-    "not decided": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4" stroke-dasharray="3 2"/>',
+    "not decided": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4" stroke-dasharray="3 '
+    '2"/>',
     "missed": '<path d="M5 15L19 2M12 8.5V17M8 17H16M5 15v3M19 2v4" stroke-dasharray="none"/>',
     "not judged": '<path d="M3 8H9M15 8H21M12 11V17M8 17H16" stroke-dasharray="2 2"/>',
 }
@@ -190,25 +193,44 @@ def hundredfold(part: float) -> float:
     return 100 * part
 
 
-RIBBON, HEIGHTS = 300, {"missed": (0, 14), "met": (9, 5), "not judged": (12, 2)}  # wide; top and height by word
+RIBBON, HEIGHTS = (
+    300,
+    {"missed": (0, 14), "met": (9, 5), "not judged": (12, 2)},
+)  # wide; top and height by word
 
 
 @register.simple_tag
 def ribbon(marks: Any, from_s: float, to_s: float, unit: str) -> SafeString:
-    """The intervals of an objective on the clock of its window: those missed stand up, each leads to its seconds."""
+    """The intervals of an objective on the clock of its window: those missed stand up, each leads
+    to its seconds.
+    """
     seconds = max(1.0, to_s - from_s)
     parts = []
     for each in marks:
         top, height = HEIGHTS[each.word]
         left = RIBBON * (each.from_s - from_s) / seconds
-        value = "" if each.value is None else f", {'at least ' if each.at_least else ''}{in_unit(each.value, unit)}"
+        value = (
+            ""
+            if each.value is None
+            else f", {'at least ' if each.at_least else ''}{in_unit(each.value, unit)}"
+        )
         said = f"{each.from_s}–{each.to_s} s: {each.word}{value}"
-        parts.append(format_html(
-            '<a href="?from={}&amp;to={}" aria-label="{}"><title>{}</title><rect class="is-{}" x="{}" y="{}"'
-            ' width="{}" height="{}"/></a>',
-            each.from_s, each.to_s, said, said, each.word.replace(" ", "-"), round(left, 1), top,
-            max(0.6, round(RIBBON * (each.to_s - each.from_s) / seconds - 1, 1)), height,
-        ))  # fmt: skip
+        parts.append(
+            format_html(
+                '<a href="?from={}&amp;to={}" aria-label="{}"><title>{}</title><rect class="is-{}" '
+                'x="{}" y="{}"'
+                ' width="{}" height="{}"/></a>',
+                each.from_s,
+                each.to_s,
+                said,
+                said,
+                each.word.replace(" ", "-"),
+                round(left, 1),
+                top,
+                max(0.6, round(RIBBON * (each.to_s - each.from_s) / seconds - 1, 1)),
+                height,
+            )
+        )
     return format_html(
         '<svg class="ribbon" viewBox="0 0 {} 14" role="group" aria-label="Intervals">{}</svg>',
         RIBBON, mark_safe("".join(parts)),

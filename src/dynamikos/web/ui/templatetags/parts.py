@@ -1,4 +1,6 @@
-"""Parts that recur on the pages, as tags: each is one element, made in one place. All of them are on `/patterns/`."""
+"""Parts that recur on the pages, as tags: each is one element, made in one place. All of them are
+on `/patterns/`.
+"""
 
 from typing import Any
 from urllib.parse import urlencode
@@ -17,7 +19,9 @@ def _id(name: str) -> SafeString:
 @register.simple_block_tag
 def problem(content: str, id: str = "") -> SafeString:
     """What is wrong, where, and what to do; said at once to whoever hears the page."""
-    return format_html('<div class="notification is-danger" role="alert"{}>{}</div>', _id(id), mark_safe(content))
+    return format_html(
+        '<div class="notification is-danger" role="alert"{}>{}</div>', _id(id), mark_safe(content)
+    )
 
 
 @register.simple_block_tag
@@ -34,12 +38,18 @@ def empty(content: str, heading: str = "") -> SafeString:
 
 
 @register.simple_block_tag
-def disclosure(content: str, summary: str, id: str = "", look: str = "", open: object = False) -> SafeString:
-    """What is looked at now and then: a line that unfolds the rest. `look` is a class of all of it."""
+def disclosure(
+    content: str, summary: str, id: str = "", look: str = "", open: object = False
+) -> SafeString:
+    """What is looked at now and then: a line that unfolds the rest. `look` is a class of all of
+    it.
+    """
     classes = format_html(' class="{}"', look) if look else ""
     more = SafeString(" open") if open else ""
     head = format_html('<summary class="small">{}</summary>', summary)
-    return format_html("<details{}{}{}>{}{}</details>", classes, _id(id), more, head, mark_safe(content))
+    return format_html(
+        "<details{}{}{}>{}{}</details>", classes, _id(id), more, head, mark_safe(content)
+    )
 
 
 @register.simple_block_tag
@@ -51,24 +61,38 @@ def field(content: str, label: str, look: str = "") -> SafeString:
 
 @register.simple_tag(takes_context=True)
 def pin(context: Any, what: str, title: object, **of: object) -> SafeString:
-    """Puts what stands beside it into the casebook: `of` is what names it, as its page's address does."""
+    """Puts what stands beside it into the casebook: `of` is what names it, as its page's address
+    does.
+    """
     member = context.get("member")
     if member is None or not member.may_edit:
         return SafeString("")
     return format_html(
-        '<button type="button" class="pin" data-pin="{}" data-what="{}" data-title="{}" title="Pin it (p)"'
+        '<button type="button" class="pin" data-pin="{}" data-what="{}" data-title="{}" title="Pin '
+        'it (p)"'
         ' aria-label="Pin {}" data-command="Pin: {}"><svg viewBox="0 0 10 14" aria-hidden="true">'
         '<circle cx="5" cy="4" r="3"></circle><path d="M5 7V13"></path></svg></button>',
-        urlencode({name: "" if value is None else value for name, value in of.items()}), what, title, title, title,
-    )  # fmt: skip
+        urlencode({name: "" if value is None else value for name, value in of.items()}),
+        what,
+        title,
+        title,
+        title,
+    )
 
 
 @register.simple_tag
 def numeral(
-    name: str, value: object, label: str = "", of: object = "", least: object = 0, hint: object = "", form: str = ""
+    name: str,
+    value: object,
+    label: str = "",
+    of: object = "",
+    least: object = 0,
+    hint: object = "",
+    form: str = "",
 ) -> SafeString:
-    """A field for a number that is no less than `least`. `label` is what it is called where nothing stands beside it,
-    and `of` which row's it is; `hint` stands in it while it is empty; `form` is whose it is, where it stands outside.
+    """A field for a number that is no less than `least`. `label` is what it is called where nothing
+    stands beside it, and `of` which row's it is; `hint` stands in it while it is empty; `form` is
+    whose it is, where it stands outside.
     """
     text = "" if value is None else f"{value:.10g}" if isinstance(value, float) else str(value)
     named = format_html(' aria-label="{}"', f"{label} {of}".strip()) if label else ""
@@ -87,7 +111,9 @@ def knob(x: float, y: float, at: int, movable: bool) -> SafeString:
         ' tabindex="0" role="slider" data-stretch="{}" aria-valuenow="{}" aria-label="{}"',
         at, at + 1, f"End of stretch {at + 1}: arrow keys move it, with Shift by ten",
     ) if movable else ""  # fmt: skip
-    return format_html('<rect class="knob" x="{}" y="{}" width="10" height="10"{}/>', x - 5, y - 5, moves)
+    return format_html(
+        '<rect class="knob" x="{}" y="{}" width="10" height="10"{}/>', x - 5, y - 5, moves
+    )
 
 
 @register.simple_tag

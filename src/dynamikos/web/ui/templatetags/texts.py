@@ -1,4 +1,6 @@
-"""Texts of several lines, for `<pre>`: blanks and line ends are shown there, so they are not left to templates."""
+"""Texts of several lines, for `<pre>`: blanks and line ends are shown there, so they are not left
+to templates.
+"""
 
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -34,7 +36,9 @@ MARKS = {"+": ("ins", "+ "), "-": ("del", "− ")}
 
 @register.filter
 def differing(rows: Iterable[tuple[str, str]]) -> SafeString:
-    """(mark, line): added and removed lines with their marks, the others indented alike; "@" is a gap."""
+    """(mark, line): added and removed lines with their marks, the others indented alike; "@" is
+    a gap.
+    """
     made = []
     for mark, text in rows:
         if mark in MARKS:

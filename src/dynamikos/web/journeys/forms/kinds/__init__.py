@@ -1,6 +1,7 @@
 """The panel's fields of each kind of step; FIELDS is the one list of them.
 
-The kinds themselves stand in `core/journeys/kinds`, by the same names of files. Start reading at `base`.
+The kinds themselves stand in `core/journeys/kinds`, by the same names of files. Start reading at
+`base`.
 """
 
 from typing import Any
@@ -37,7 +38,9 @@ __all__ = ["FIELDS", "item_changes", "item_shown"]
 
 
 def item_changes(data: QueryDict, old: Step) -> dict[str, object]:
-    """The fields of a step that the panel edits for its kind. Raises DynamikosError for what can't be kept."""
+    """The fields of a step that the panel edits for its kind. Raises DynamikosError for what can't
+    be kept.
+    """
     return FIELDS[old.kind].changes(data, old)
 
 

@@ -24,6 +24,6 @@ class KindFields(ABC, Generic[S]):
     @classmethod
     @abstractmethod
     def changes(cls, data: QueryDict, old: S) -> dict[str, object]:
-        """The fields of the step as they were sent; the core says which can't be kept. Raises DynamikosError for what
-        is no number.
+        """The fields of the step as they were sent; the core says which can't be kept. Raises
+        DynamikosError for what is no number.
         """

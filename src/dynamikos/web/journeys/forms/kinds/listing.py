@@ -15,4 +15,8 @@ class ListingFields(KindFields[Listing]):
     @classmethod
     def changes(cls, data: QueryDict, old: Listing) -> dict[str, object]:
         at_most = whole(data.get("at_most", "100"), "at most")
-        return {"each": Each(name=data.get("name-of-one", "").strip(), in_=data.get("in", ""), at_most=at_most)}
+        return {
+            "each": Each(
+                name=data.get("name-of-one", "").strip(), in_=data.get("in", ""), at_most=at_most
+            )
+        }
