@@ -56,9 +56,9 @@ def trial(payload: bytes, progress: Progress) -> bytes:
             answer.status,
             answer.headers,
             answer.body,
-            lambda answer=answer: answer.cookies,
+            lambda answer=answer: answer.cookies,  # type: ignore[misc]
             answer.addresses,
-        )  # type: ignore[misc]
+        )
         count = sum(1 for _ in islice(find(view), MAX_MATCHES))
         taken = take(view)
         text = view.text

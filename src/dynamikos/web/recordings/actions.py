@@ -120,9 +120,9 @@ def import_several(
                     member,
                     data,
                     name,
-                    lambda share, begun=begun: progress(begun + share / len(files)),
+                    lambda share, begun=begun: progress(begun + share / len(files)),  # type: ignore[misc]
                 )
-            )  # type: ignore[misc]
+            )
         except DynamikosError as problem:
             raise (
                 problem
