@@ -1,7 +1,7 @@
 """Accepting strands: captures put into a journey, and the values replaced where they are sent."""
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from urllib.parse import urlsplit
 
 import msgspec
@@ -47,106 +47,134 @@ def accept(
     places to those ticked. `columns` by strand name are data columns ("observers.email") that take
     the place of typed values.
     """
-    positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(exchanges)}
-    answers = Answers(exchanges, range(len(exchanges)))
-    done: list[str] = []
-    left: list[str] = []
-    for strand in sorted(
-        strands, key=lambda each: bool(each.made_by)
-    ):  # what others are computed from first
+    accepting = _Accepting(journey, exchanges, columns or {})
+    for strand in sorted(strands, key=lambda each: bool(each.made_by)):  # what others come from
         wanted = uses.get(strand.name, ()) if uses is not None else strand.uses
-        wanted = [
-            use
-            for use in wanted
-            if use.entry in positions and not answers.followed(positions[use.entry])
-        ]
-        if not wanted:
-            continue  # sent only where a redirect leads to: the engine follows it
-        if strand.kind == "issued":
-            if strand.capture is None or strand.origin is None:
-                left.append(f"{strand.name}: no capture is known for it")
-                continue
-            start = answers.start[positions[strand.origin.entry]]
-            home = _request_of(journey, start)
-            if home is None:
-                left.append(
-                    f"{strand.name}: the request that it is issued to (entry "
-                    f"{strand.origin.entry}) is not in the"
-                    " journey"
+        accepting.take(strand, wanted)
+    done, left = accepting.done, accepting.left
+    return Accepted(journey=accepting.journey, done=tuple(done), left=tuple(left))
+
+
+class _Accepting:
+    """The journey as it is changed, strand by strand, and what is said of it."""
+
+    def __init__(
+        self, journey: Journey, exchanges: Sequence[Exchange], columns: Mapping[str, str]
+    ) -> None:
+        self.journey, self._exchanges, self._columns = journey, exchanges, columns
+        self.positions = {(e.entry if e.entry >= 0 else i): i for i, e in enumerate(exchanges)}
+        self._answers = Answers(exchanges, range(len(exchanges)))
+        self.done: list[str] = []
+        self.left: list[str] = []
+
+    def take(self, strand: Strand, wanted: Iterable[Use]) -> None:
+        """Replaces a strand's value at the uses that are `wanted`. What is sent only where a
+        redirect leads to is left: the engine follows it.
+        """
+        positions = self.positions
+        uses = [use for use in wanted if use.entry in positions]
+        uses = [use for use in uses if not self._answers.followed(positions[use.entry])]
+        if not uses:
+            return
+        if strand.kind != "issued":
+            hole = self._made(strand)
+            if hole:
+                self._replace(strand, uses, hole)
+            return
+        home = self._home(strand)
+        if home is None:
+            return
+        step, request = home
+        uses = self._taken_in_closing(strand, step, uses)
+        if uses:
+            hole = self._captured(strand, step, request)
+            self._replace(strand, uses, hole)
+            if _leans(self.journey, hole, step):
+                self.left.append(
+                    f"{hole}: is captured in the rounds and sent in the closing; a user who leaves "
+                    "before a round is done has none. Where the value is another one on each page, "
+                    "open a page in the closing and capture it there."
                 )
-                continue
-            step, request = home
-            late = sent_in_closing(journey, wanted, positions) if _in_rounds(journey, step) else []
-            opened = open_a_page(journey, strand, late, positions, answers) if late else None
-            if opened is not None:
-                journey, hole, page = opened
-                for use in late:
-                    journey, _ = _put(
-                        journey, exchanges, positions[use.entry], use, strand.value, hole
-                    )
-                done.append(
-                    f"{strand.name}: the closing opens {page.method} {page.address} once more and "
-                    "takes it there"
-                )
-                wanted = [use for use in wanted if use not in late]
-                if not wanted:
-                    continue
-            name = strand.name
-            same = next(
-                (
-                    each
-                    for each in request.captures
-                    if replace(each, name="v", note="") == replace(strand.capture, name="v")
-                ),
-                None,
+
+    def _home(self, strand: Strand) -> tuple[str, Request] | None:
+        """The step and request that an issued value is captured from."""
+        if strand.capture is None or strand.origin is None:
+            self.left.append(f"{strand.name}: no capture is known for it")
+            return None
+        start = self._answers.start[self.positions[strand.origin.entry]]
+        home = _request_of(self.journey, start)
+        if home is None:
+            self.left.append(
+                f"{strand.name}: the request that it is issued to (entry {strand.origin.entry}) is "
+                "not in the journey"
             )
-            if same is not None:
-                name = same.name
-            else:
-                name = free_name(journey, strand.name)
-                capture = replace(strand.capture, name=name)
-                journey = change_request(
-                    journey, step, request.request, captures=(*request.captures, capture)
-                )
-            hole = name
-        else:
-            hole = (columns or {}).get(strand.name) or maker_for(strand)
-            if not hole and strand.made_by:
-                hole = _computed(journey, strand, positions)
-                if not hole:
-                    left.append(
-                        f"{strand.name}: is {strand.pattern}; put a column or a capture there "
-                        "first, then accept this"
-                    )
+        return home
+
+    def _taken_in_closing(self, strand: Strand, step: str, uses: list[Use]) -> list[Use]:
+        """What the closing sends of a value of the rounds is taken there from a page that is opened
+        once more, where that can be; returns the uses that remain.
+        """
+        if not _in_rounds(self.journey, step):
+            return uses
+        late = sent_in_closing(self.journey, uses, self.positions)
+        opened = (
+            open_a_page(self.journey, strand, late, self.positions, self._answers) if late else None
+        )
+        if opened is None:
+            return uses
+        self.journey, hole, page = opened
+        for use in late:
+            self._put(use, strand.value, hole)
+        self.done.append(
+            f"{strand.name}: the closing opens {page.method} {page.address} once more and takes it "
+            "there"
+        )
+        return [use for use in uses if use not in late]
+
+    def _captured(self, strand: Strand, step: str, request: Request) -> str:
+        """The name under which the request captures the value, from now on or already."""
+        assert strand.capture is not None
+        plain = replace(strand.capture, name="v")
+        for each in request.captures:
+            if replace(each, name="v", note="") == plain:
+                return each.name
+        name = free_name(self.journey, strand.name)
+        captures = (*request.captures, replace(strand.capture, name=name))
+        self.journey = change_request(self.journey, step, request.request, captures=captures)
+        return name
+
+    def _made(self, strand: Strand) -> str:
+        """What stands in the holes of a value that no answer issues; "" when it stays as it is."""
+        hole = self._columns.get(strand.name) or maker_for(strand)
+        if not hole and strand.made_by:
+            hole = _computed(self.journey, strand, self.positions)
             if not hole:
-                continue
+                self.left.append(
+                    f"{strand.name}: is {strand.pattern}; put a column or a capture there first, "
+                    "then accept this"
+                )
+        return hole
+
+    def _replace(self, strand: Strand, uses: Sequence[Use], hole: str) -> None:
         count = 0
-        whole_places: set[tuple[int, str]] = (
-            set()
-        )  # where the value was replaced, with what it is a part of
-        for use in wanted:
-            journey, changed = _put(
-                journey, exchanges, positions[use.entry], use, strand.value, hole
-            )
+        wholes: set[tuple[int, str]] = set()  # where it was replaced with what it is a part of
+        for use in uses:
+            changed = self._put(use, strand.value, hole)
             count += changed
-            outer = use.entry, use.place.split(", ")[0]
+            whole = use.entry, use.place.split(", ")[0]
             if changed:
-                whole_places.add(outer)
-            elif outer not in whole_places:
-                left.append(
+                wholes.add(whole)
+            elif whole not in wholes:
+                self.left.append(
                     f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it "
                     "by hand"
                 )
-        done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
-        if strand.kind == "issued" and _leans(journey, hole, step):
-            left.append(
-                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves "
-                "before a round is"
-                " done has none. Where the value is another one on each page, open a page in the "
-                "closing and capture it"
-                " there."
-            )
-    return Accepted(journey=journey, done=tuple(done), left=tuple(left))
+        self.done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
+
+    def _put(self, use: Use, value: str, hole: str) -> bool:
+        position = self.positions[use.entry]
+        self.journey, changed = _put(self.journey, self._exchanges, position, use, value, hole)
+        return changed
 
 
 def _computed(journey: Journey, strand: Strand, positions: dict[int, int]) -> str:

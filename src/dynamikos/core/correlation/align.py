@@ -4,14 +4,17 @@
 
 import re
 from collections.abc import Mapping, Sequence
+from itertools import combinations_with_replacement
 from typing import NamedTuple
 from urllib.parse import parse_qsl, urlsplit
 
 import numpy as np
+import numpy.typing
 import orjson
 
 from dynamikos.core.exchanges import Exchange
 
+Scores = np.typing.NDArray[np.float64]
 VARIABLE = re.compile(r"\d|[0-9a-f]{8}|[A-Za-z0-9_-]{20,}")
 
 
@@ -84,47 +87,66 @@ def align(
     """Positions in `first` → positions in `second` of the same request, in order but for what may
     have run at the same time.
     """
+    if not first or not second:
+        return {}
+    scores = _scores(first, second, known)
+    found = _in_order(scores)
+    _out_of_order(found, scores)
+    return found
+
+
+def _scores(
+    first: Sequence[Exchange], second: Sequence[Exchange], known: Mapping[str, str] | None
+) -> Scores:
+    """How alike each pair is, shape (n, m); 0: not the same request. Between two that are equally
+    alike, the one at the same address, and the one that was answered alike: the last of several
+    polls says that it is done.
+    """
     ones, others = [form_of(e) for e in first], [form_of(e, known) for e in second]
-    n, m = len(ones), len(others)
-    here, there = {each.segments for each in ones}, {each.segments for each in others}
-    shapes = {form: number for number, form in enumerate(dict.fromkeys([*ones, *others]))}
-    table = np.zeros((len(shapes), len(shapes)))
-    for a, one in enumerate(shapes):
-        for b, other in enumerate(shapes):
-            if a <= b and one.method == other.method and len(one.segments) == len(other.segments):
-                value = likeness(one, other)
-                if one.segments != other.segments and (
-                    one.segments in there or other.segments in here
-                ):
-                    value = 0.0  # the other recording has this very address: it is that one
-                table[a, b] = table[b, a] = value if value > 0.3 else 0.0
-    scores = table[np.ix_([shapes[each] for each in ones], [shapes[each] for each in others])]
-    # between two that are equally alike, the one at the same address
-    paths = (
-        [urlsplit(each.sent.url).path for each in first],
-        [urlsplit(each.sent.url).path for each in second],
-    )
-    equal = (
-        np.array(paths[0], dtype=object)[:, None] == np.array(paths[1], dtype=object)[None, :]
-        if n and m
-        else np.zeros((n, m))
-    )
-    scores = np.where(scores > 0, scores + 0.05 * equal, 0.0)
-    if (
-        n and m
-    ):  # and the one that was answered alike: the last of several polls says that it is done
-        told = (
-            np.array([hash(_told(each)) for each in first])[:, None]
-            == np.array([hash(_told(each)) for each in second])[None, :]
+    scores = _by_forms(ones, others)
+    scores += (
+        0.05
+        * _equal(
+            [urlsplit(each.sent.url).path for each in first],
+            [urlsplit(each.sent.url).path for each in second],
         )
-        scores = np.where(scores > 0, scores + 0.04 * told, 0.0)
-    found: dict[int, int] = {}
-    # of equally good ways the one that pairs the earliest: what comes more often in one recording
-    # is left over at the end
+        * (scores > 0)
+    )
+    told = [hash(_told(each)) for each in first], [hash(_told(each)) for each in second]
+    return scores + 0.04 * _equal(*told) * (scores > 0)
+
+
+def _equal(ones: Sequence[object], others: Sequence[object]) -> "np.typing.NDArray[np.bool_]":
+    """Which are equal, shape (n, m)."""
+    here, there = np.array(ones, dtype=object), np.array(others, dtype=object)
+    return np.asarray(here[:, None] == there[None, :], dtype=bool)
+
+
+def _by_forms(ones: Sequence[Form], others: Sequence[Form]) -> Scores:
+    """Each pair of forms is compared once: recordings hold the same requests again and again."""
+    here, there = {each.segments for each in ones}, {each.segments for each in others}
+    numbers = {form: number for number, form in enumerate(dict.fromkeys([*ones, *others]))}
+    table = np.zeros((len(numbers), len(numbers)))
+    for (a, one), (b, other) in combinations_with_replacement(enumerate(numbers), 2):
+        if one.method != other.method or len(one.segments) != len(other.segments):
+            continue
+        value = likeness(one, other)
+        if one.segments != other.segments and (one.segments in there or other.segments in here):
+            value = 0.0  # the other recording has this very address: it is that one
+        table[a, b] = table[b, a] = value if value > 0.3 else 0.0
+    return table[np.ix_([numbers[each] for each in ones], [numbers[each] for each in others])]
+
+
+def _in_order(scores: Scores) -> dict[int, int]:
+    """The best common order. Of equally good ways the one that pairs the earliest: what comes more
+    often in one recording is left over at the end.
+    """
+    n, m = scores.shape
     best = np.zeros((n + 1, m + 1))
     for i in range(n - 1, -1, -1):
         across = np.maximum(best[i + 1, :-1], best[i + 1, 1:] + scores[i])
         best[i, :-1] = np.maximum.accumulate(across[::-1])[::-1]
+    found: dict[int, int] = {}
     i = j = 0
     while i < n and j < m:
         score = scores[i, j]
@@ -135,19 +157,26 @@ def align(
             j += 1
         else:
             i += 1
-    # what ran at the same time may have come in another order: the nearest one left over that is
-    # clearly the same
+    return found
+
+
+def _out_of_order(found: dict[int, int], scores: Scores) -> None:
+    """What ran at the same time may have come in another order: the nearest one left over that is
+    clearly the same.
+    """
+    n, m = scores.shape
     left = sorted(set(range(m)) - set(found.values()))
     for i in range(n):
         if i in found or not left:
             continue
-        j = max(
-            left, key=lambda other: (round(float(scores[i, other]), 6), -abs(other / m - i / n))
-        )
+
+        def rank(other: int, i: int = i) -> tuple[float, float]:
+            return round(float(scores[i, other]), 6), -abs(other / m - i / n)
+
+        j = max(left, key=rank)
         if scores[i, j] >= 0.8:
             found[i] = j
             left.remove(j)
-    return found
 
 
 def _told(exchange: Exchange) -> tuple[object, ...]:

@@ -3,17 +3,72 @@ reasons.
 """
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
-from dynamikos.core.correlation.model import Rule
+from dynamikos.core.correlation.model import Kind, Rule
 from dynamikos.core.correlation.origins import framed, head_of
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.resources import is_file
+
+
+class _Case(NamedTuple):
+    """A value to be judged, with what speaks for its kinds. `making`: what the client may have made
+    it as; `alike`: how much its place in an answer is named like where it is sent (0 to 1).
+    """
+
+    each: Found
+    main: Answers
+    others: Sequence[Answers]
+    maps: Sequence[dict[int, int]]
+    rule: Rule | None
+    making: str
+    alike: float
+
+    @property
+    def is_generated(self) -> bool:
+        return shapes.generated(self.each.value)
+
+    @property
+    def is_idlike(self) -> bool:
+        """Whether it is sent where identifiers are."""
+        return any(shapes.id_name(name) for name in self.each.names) or any(
+            site.place.startswith("path") for site in self.each.sites
+        )
+
+    @property
+    def where(self) -> str:
+        place = self.each.offers[0].place if self.each.offers else "its text"
+        return (
+            f"first appears in the answer to request {entry_of(self.main, self.each.origin)} "
+            f"({place}), before it is sent"
+        )
+
+    def decided(self, kind: Kind, *reasons: str, pattern: str = "", proven: bool = False) -> bool:
+        self.each.kind, self.each.proven = kind, proven
+        if pattern:
+            self.each.pattern = pattern
+        self.each.reasons.extend(reasons)
+        return True
+
+
+def _case(
+    each: Found,
+    main: Answers,
+    others: Sequence[Answers] = (),
+    maps: Sequence[dict[int, int]] = (),
+    rule: Rule | None = None,
+) -> _Case:
+    start = main.exchanges[each.first].started_us
+    makings = (shapes.own_making(each.value, name, start) for name in [*each.names, ""])
+    making = next((made for made in makings if made), "")
+    alike = each.offers[0].alike if each.offers else 0.0
+    return _Case(each, main, others, maps, rule, making, alike)
 
 
 def judge(
@@ -23,148 +78,159 @@ def judge(
     maps: Sequence[dict[int, int]],
     rule: Rule | None,
 ) -> None:
-    """Decides the kind of a value that was searched for."""
-    start = main.exchanges[each.first].started_us
-    making = next(
-        (
-            made
-            for name in [*each.names, ""]
-            if (made := shapes.own_making(each.value, name, start))
-        ),
-        "",
-    )
-    alike = each.offers[0].alike if each.offers else 0.0
-    reasons = each.reasons
-    if rule is not None:
-        reasons.append(f"a rule of the project: always {rule.kind}")
-        each.kind = rule.kind
-        each.proven = rule.kind == "issued" and bool(each.offers) and each.offers[0].proven
-        if rule.kind == "issued" and each.origin < 0:
-            reasons.append(
-                "but no answer holds it before it is sent, so there is nothing to capture it from"
-            )
-        return
-    if each.origin < 0:
+    """Decides the kind of a value that was searched for: by the first of `SEARCHED` that says one.
+
+    What other recordings or a rehearsal show goes before what a value looks like, and a person's
+    own rule before both.
+    """
+    case = _case(each, main, others, maps, rule)
+    if not any(decides(case) for decides in SEARCHED):
+        each.proven = False
         judge_rest(each, main)
-        return
-    place = each.offers[0].place if each.offers else "its text"
-    where = (
-        f"first appears in the answer to request {entry_of(main, each.origin)} ({place}), before "
-        "it is sent"
+
+
+def _by_rule(case: _Case) -> bool:
+    each, rule = case.each, case.rule
+    if rule is None:
+        return False
+    proven = rule.kind == "issued" and bool(each.offers) and each.offers[0].proven
+    said = [f"a rule of the project: always {rule.kind}"]
+    if rule.kind == "issued" and each.origin < 0:
+        said.append(
+            "but no answer holds it before it is sent, so there is nothing to capture it from"
+        )
+    return case.decided(rule.kind, *said, proven=proven)
+
+
+def _in_no_answer(case: _Case) -> bool:
+    if case.each.origin >= 0:
+        return False
+    judge_rest(case.each, case.main)
+    return True
+
+
+def _stamp_by_chance(case: _Case) -> bool:
+    """A time stamp of its own request that an answer holds, too."""
+    each = case.each
+    start = case.main.exchanges[each.first].started_us
+    if not case.making.startswith("a time stamp") or case.alike >= 0.5:
+        return False
+    if shapes.distance_us(each.value, start) >= 2_000_000:
+        return False
+    said = "within two seconds of its own request: the match in an answer is chance"
+    proven = each.proven
+    return case.decided("client-made", f"{case.making}, {said}", pattern=case.making, proven=proven)
+
+
+def _differs(case: _Case) -> bool:
+    """Other recordings have another value."""
+    each = case.each
+    if not each.differs:
+        return False
+    if each.proven:
+        picked = "was one of several alike in each recording: one is picked at random"
+        yields = "the capture yields the right value in every recording"
+        found = picked if each.offers[0].chosen else yields
+        return case.decided(
+            "issued", case.where, "differs between the recordings", found, proven=True
+        )
+    looks_issued = (case.is_generated or case.alike >= 0.5) and not case.making
+    if looks_issued and _elsewhere(each, case.others, case.maps):
+        return case.decided(
+            "issued",
+            case.where,
+            "differs between the recordings",
+            "no capture yields it in every recording yet: it was picked from different places",
+        )
+    judge_rest(each, case.main)
+    return True
+
+
+def _differs_in_rehearsal(case: _Case) -> bool:
+    if case.each.rehearsed != "differs":
+        return False
+    said = "the server issued another value in the rehearsal, and the capture finds it"
+    return case.decided("issued", case.where, said, proven=True)
+
+
+def _is_the_same(case: _Case) -> bool:
+    if case.each.rehearsed != "same" and not case.each.known:
+        return False
+    where = "the rehearsal" if case.each.rehearsed == "same" else "every recording"
+    return case.decided("constant", f"is the same in {where}")
+
+
+def _looks_made(case: _Case) -> bool:
+    if not case.making or case.alike >= 0.5 or case.making == "a UUID":
+        return False
+    return case.decided("client-made", f"looks like {case.making}", pattern=case.making)
+
+
+def _only_in_files(case: _Case) -> bool:
+    each, exchanges = case.each, case.main.exchanges
+    if not all(is_file(exchanges[hit].sent.url) for hit in each.hits if hit < each.first):
+        return False
+    said = "only a script or style file holds it, and those don't change from visit to visit"
+    return case.decided("constant", said)
+
+
+def _looks_issued(case: _Case) -> bool:
+    each = case.each
+    if not _issued_alone(case):
+        return False
+    named = "its name and place say that the server gave it out"
+    return case.decided(
+        "issued",
+        case.where,
+        "looks made by a machine" if case.is_generated else named,
+        "only one recording: a second one or a rehearsal would prove that it changes",
+        proven=bool(each.offers) and each.offers[0].proven and not shapes.weak(each.value),
     )
-    if (
-        making.startswith("a time stamp")
-        and alike < 0.5
-        and shapes.distance_us(each.value, start) < 2_000_000
-    ):
-        each.kind, each.pattern = "client-made", making
-        reasons.append(
-            f"{making}, within two seconds of its own request: the match in an answer is chance"
-        )
-        return
-    if each.differs:
-        if each.proven:
-            each.kind = "issued"
-            reasons.append(where)
-            reasons.append("differs between the recordings")
-            reasons.append(
-                "was one of several alike in each recording: one is picked at random"
-                if each.offers[0].chosen
-                else "the capture yields the right value in every recording"
-            )
-        elif (
-            (shapes.generated(each.value) or alike >= 0.5)
-            and not making
-            and _elsewhere(each, others, maps)
-        ):
-            each.kind = "issued"
-            reasons.extend(
-                (
-                    where,
-                    "differs between the recordings",
-                    "no capture yields it in every recording yet: it was picked from different "
-                    "places",
-                )
-            )
-        else:
-            judge_rest(each, main)
-        return
-    if each.rehearsed == "differs":
-        each.kind, each.proven = "issued", True
-        reasons.extend(
-            (where, "the server issued another value in the rehearsal, and the capture finds it")
-        )
-        return
-    if each.rehearsed == "same" or each.known:
-        each.kind, each.proven = "constant", False
-        reasons.append(
-            "is the same in the rehearsal"
-            if each.rehearsed == "same"
-            else "is the same in every recording"
-        )
-        return
-    if making and alike < 0.5 and making != "a UUID":
-        each.kind, each.pattern, each.proven = "client-made", making, False
-        reasons.append(f"looks like {making}")
-        return
-    if all(is_file(main.exchanges[hit].sent.url) for hit in each.hits if hit < each.first):
-        each.kind, each.proven = "constant", False
-        reasons.append(
-            "only a script or style file holds it, and those don't change from visit to visit"
-        )
-        return
-    if _issued_alone(each, alike):
-        each.kind = "issued"
-        each.proven = bool(each.offers) and each.offers[0].proven and not shapes.weak(each.value)
-        reasons.extend(
-            (
-                where,
-                "looks made by a machine"
-                if shapes.generated(each.value)
-                else "its name and place say that the server gave it out",
-            )
-        )
-        if rule is None:
-            reasons.append(
-                "only one recording: a second one or a rehearsal would prove that it changes"
-            )
-        return
-    each.proven = False
-    judge_rest(each, main)
 
 
-def _issued_alone(each: Found, alike: float) -> bool:
+Decides = Callable[[_Case], bool]
+SEARCHED: tuple[Decides, ...] = (
+    _by_rule,
+    _in_no_answer,
+    _stamp_by_chance,
+    _differs,
+    _differs_in_rehearsal,
+    _is_the_same,
+    _looks_made,
+    _only_in_files,
+    _looks_issued,
+)
+
+
+def _issued_alone(case: _Case) -> bool:
     """With one recording and nothing to compare: whether a value that came from an answer is likely
     to change.
     """
-    value = each.value
+    each, value, alike = case.each, case.each.value, case.alike
     if not each.offers:
-        return shapes.generated(value)
+        return case.is_generated
     if shapes.MAIL.match(value) or shapes.as_date(value):
         return False
-    if shapes.generated(value):
+    if case.is_generated:
         return True
-    if any(shapes.secret_name(name) for name in each.names) and alike >= 0.5:
+    if alike >= 0.5 and any(shapes.secret_name(name) for name in each.names):
         return len(value) >= 4 and not shapes.LOCALE.match(value)
-    if (
-        re.search(r"\d", value)
-        and re.search(r"[A-Za-z]", value)
-        and len(value) >= 4
-        and " " not in value
-    ):
+    if MIXED.match(value):
         return alike >= 0.5 or any(shapes.id_name(name) for name in each.names)
-    if value.isdigit():
-        idlike = any(shapes.id_name(name) for name in each.names) or any(
-            site.place.startswith("path") for site in each.sites
-        )
-        paged = any(
-            shapes.words(name)[-1:] and shapes.words(name)[-1] in shapes.ACTION_NAMES
-            for name in each.names
-        )
-        return not paged and (
-            (idlike and (alike >= 0.5 or len(value) >= 4)) or (alike >= 0.5 and len(value) >= 5)
-        )
-    return False
+    return value.isdigit() and _is_number_issued(case)
+
+
+# letters and digits, without spaces, of at least four
+MIXED = re.compile(r"(?=[^ ]*\d)(?=[^ ]*[A-Za-z])[^ ]{4,}\Z")
+
+
+def _is_number_issued(case: _Case) -> bool:
+    """Of a number: by where it is sent; the number of a page or the like is a person's choice."""
+    last_words = (shapes.words(name)[-1:] for name in case.each.names)
+    if any(last and last[0] in shapes.ACTION_NAMES for last in last_words):
+        return False
+    size, is_alike = len(case.each.value), case.alike >= 0.5
+    return (case.is_idlike and (is_alike or size >= 4)) or (is_alike and size >= 5)
 
 
 def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> bool:
@@ -185,85 +251,85 @@ def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, 
 
 
 def judge_rest(each: Found, main: Answers) -> None:
-    """Decides the kind of a value that no answer issued before it was sent."""
-    start = main.exchanges[each.first].started_us
-    making = next(
-        (
-            made
-            for name in [*each.names, ""]
-            if (made := shapes.own_making(each.value, name, start))
-        ),
-        "",
-    )
+    """Decides the kind of a value that no answer issued before it was sent: by the first of
+    `UNSEARCHED` that says one.
+    """
     each.proven = False
-    each.offers, each.origin = ([], -1) if each.origin >= each.first else (each.offers, each.origin)
-    cookie = next(
-        (
-            n
-            for i in main.ours[:3]
-            for n, v in _sent_cookies(main.exchanges[i])
-            if v == each.value and len(v) >= 6
-        ),
-        "",
-    )
-    if cookie and each.differs:
-        each.kind = "issued"
-        each.reasons.append(
-            f"is the value of the cookie {cookie}, which was set before the recording began: "
-            "record from a fresh"
-            " browser"
-        )
-        return
-    if all(site.static and site.place.startswith("path") for site in each.sites):
-        each.kind = "constant"
-        each.reasons.append(
-            "names a script, style or picture: browsers ask for those in another order each time, "
-            "and make no names"
-        )
-        return
-    if each.differs or not each.known:
-        if making:
-            each.kind, each.pattern = "client-made", making
-            each.reasons.append(f"looks like {making}; no answer holds it before it is sent")
-            return
-        if (
-            each.differs
-            and shapes.generated(each.value)
-            and len(each.value) >= 12
-            and not any(shapes.typed_name(n) for n in each.names)
-        ):
-            each.kind, each.pattern = "client-made", "random text"
-            each.reasons.append(
-                "differs between the recordings, looks random, and no answer holds it before it is "
-                "sent"
-            )
-            return
-    if each.differs:
-        each.kind = "typed"
-        idlike = any(shapes.id_name(name) for name in each.names) or any(
-            s.place.startswith("path") for s in each.sites
-        )
-        each.reasons.append(
-            "differs between the recordings, and no answer was seen to issue it: a number that was "
-            "chosen from"
-            " something that the recording lacks, or made by a script"
-            if idlike and each.value.isdigit()
-            else "differs between the recordings and was not issued by the server: a person chose "
-            "or typed it"
-        )
-        return
-    if _is_code(each, main):
-        each.kind = "constant"
-        each.reasons.append("is the page's own code (GraphQL)")
-        return
-    if any(shapes.typed_name(name) for name in each.names) or shapes.MAIL.match(each.value):
-        each.kind = "typed"
-        each.reasons.append("first seen in a request, in a field that people fill in")
-        return
-    each.kind = "constant"
-    each.reasons.append(
-        "is the same in every recording" if each.known else "nothing says that it changes"
-    )
+    case = _case(each, main)
+    if each.origin >= each.first:
+        each.offers, each.origin = [], -1
+    next(decides for decides in UNSEARCHED if decides(case))
+
+
+def _is_old_cookie(case: _Case) -> bool:
+    each, main = case.each, case.main
+    if not each.differs or len(each.value) < 6:
+        return False
+    sent = (pair for i in main.ours[:3] for pair in _sent_cookies(main.exchanges[i]))
+    cookie = next((name for name, value in sent if value == each.value), "")
+    said = "which was set before the recording began: record from a fresh browser"
+    return bool(cookie) and case.decided("issued", f"is the value of the cookie {cookie}, {said}")
+
+
+def _names_a_file(case: _Case) -> bool:
+    if not all(site.static and site.place.startswith("path") for site in case.each.sites):
+        return False
+    said = "names a script, style or picture: browsers ask for those in another order each time,"
+    return case.decided("constant", f"{said} and make no names")
+
+
+def _made_by_client(case: _Case) -> bool:
+    each, making = case.each, case.making
+    if each.known and not each.differs:
+        return False
+    if making:
+        said = f"looks like {making}; no answer holds it before it is sent"
+        return case.decided("client-made", said, pattern=making)
+    is_random = each.differs and case.is_generated and len(each.value) >= 12
+    if not is_random or any(shapes.typed_name(name) for name in each.names):
+        return False
+    said = "differs between the recordings, looks random, and no answer holds it before it is sent"
+    return case.decided("client-made", said, pattern="random text")
+
+
+def _chosen_or_typed(case: _Case) -> bool:
+    if not case.each.differs:
+        return False
+    why = "differs between the recordings"
+    if case.is_idlike and case.each.value.isdigit():
+        why += ", and no answer was seen to issue it: a number that was chosen from something that"
+        why += " the recording lacks, or made by a script"
+    else:
+        why += " and was not issued by the server: a person chose or typed it"
+    return case.decided("typed", why)
+
+
+def _is_page_code(case: _Case) -> bool:
+    said = "is the page's own code (GraphQL)"
+    return _is_code(case.each, case.main) and case.decided("constant", said)
+
+
+def _is_filled_in(case: _Case) -> bool:
+    named = any(shapes.typed_name(name) for name in case.each.names)
+    if not named and not shapes.MAIL.match(case.each.value):
+        return False
+    return case.decided("typed", "first seen in a request, in a field that people fill in")
+
+
+def _is_constant(case: _Case) -> bool:
+    same, unknown = "is the same in every recording", "nothing says that it changes"
+    return case.decided("constant", same if case.each.known else unknown)
+
+
+UNSEARCHED: tuple[Decides, ...] = (
+    _is_old_cookie,
+    _names_a_file,
+    _made_by_client,
+    _chosen_or_typed,
+    _is_page_code,
+    _is_filled_in,
+    _is_constant,
+)
 
 
 def _is_code(each: Found, main: Answers) -> bool:

@@ -4,6 +4,7 @@ captures from there.
 
 import re
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from dynamikos.core.captures import Capture, compile_finder
 from dynamikos.core.correlation.answers import Answers
@@ -18,6 +19,15 @@ NEAR = 8  # so many of the likeliest are looked at before one without evidence i
 EVIDENCE = 0.5  # how alike names or addresses must be to speak for an origin
 
 
+class _Best(NamedTuple):
+    """The answer that speaks most so far, with its captures, the best first."""
+
+    points: float
+    hit: int
+    offers: list[Offer]
+    is_evident: bool  # whether names or addresses speak for it
+
+
 def prove(
     each: Found,
     main: Answers,
@@ -28,44 +38,57 @@ def prove(
 ) -> None:
     """Fills `offers`, `origin` and `proven` from the answer that speaks most for having issued the
     value.
+
+    The likeliest answers are tried first, and what was found is taken once there is evidence for
+    it (names or addresses that are alike), or once the likeliest few have been seen.
     """
     is_weak = any(weak(value) for value in each.values if value)
     shapes = shapes_of(each, main, others, maps)
     hits = _ranked(each, main, [hit for hit in each.hits if hit < each.first], shapes)
-    best: tuple[float, int, list[Offer]] | None = None
+    best: _Best | None = None
     fallback: tuple[int, list[Offer]] | None = None
-    for count, i in enumerate(hits[:MOST]):
-        seen = _seen(each, i, main, others, maps)
-        made = offers(main, i, each.value, each.names, seen or [], shapes=shapes)
+    for count, hit in enumerate(hits[:MOST]):
+        seen = _seen(each, hit, main, others, maps)
+        made = offers(main, hit, each.value, each.names, seen or [], shapes=shapes)
         if seen is None:
-            made = [offer._replace(proven=False) for offer in made if not offer.chosen]
-        good = [
-            offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)
-        ]
-        if good:
-            top = max(
-                good,
-                key=lambda offer: (
-                    offer.alike - 0.3 * offer.chosen - 0.2 * by_position(offer.capture)
-                ),
-            )
-            if top.chosen == made[0].chosen:
-                good = [top, *(offer for offer in good if offer is not top)]
-            points = max(EVIDENCE, top.alike) - 0.3 * top.chosen - 0.2 * by_position(top.capture)
-            if best is None or points > best[0]:
-                best = points, i, good
-            if points >= EVIDENCE and (top.alike >= EVIDENCE or count >= NEAR):
+            made = _unproven(made)
+        found = _proven(hit, made, is_weak=is_weak)
+        if found is not None:
+            if best is None or found.points > best.points:
+                best = found
+            if found.points >= EVIDENCE and (found.is_evident or count >= NEAR):
                 break
         elif fallback is None or (made and not fallback[1]):
-            fallback = (i, [offer._replace(proven=False) for offer in made if not offer.chosen])
+            fallback = hit, _unproven(made)
         if best is not None and count >= 2 * NEAR:
             break
     if best is not None:
-        each.origin, each.offers, each.proven = best[1], best[2], True
+        each.origin, each.offers, each.proven = best.hit, best.offers, True
     elif fallback is not None:
         each.origin, each.offers = fallback
     if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
         _rehearsed(each, main, again, again_map[each.origin])
+
+
+def _unproven(made: Sequence[Offer]) -> list[Offer]:
+    return [offer._replace(proven=False) for offer in made if not offer.chosen]
+
+
+def _proven(hit: int, made: Sequence[Offer], *, is_weak: bool) -> _Best | None:
+    """The proven captures of an answer; of a weak value, which many answers hold by chance, only
+    those with evidence.
+    """
+    good = [offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)]
+    if not good:
+        return None
+
+    def malus(offer: Offer) -> float:
+        return 0.3 * offer.chosen + 0.2 * by_position(offer.capture)
+
+    top = max(good, key=lambda offer: offer.alike - malus(offer))
+    if top.chosen == made[0].chosen:
+        good = [top, *(offer for offer in good if offer is not top)]
+    return _Best(max(EVIDENCE, top.alike) - malus(top), hit, good, top.alike >= EVIDENCE)
 
 
 def by_position(capture: Capture) -> bool:

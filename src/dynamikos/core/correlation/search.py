@@ -75,40 +75,14 @@ def find_strands(
     others = [answers_of(each, origins) for each in recordings[1:]]
     maps, found = _aligned(main, others)
     again = answers_of(rehearsal, origins) if rehearsal is not None else None
-    again_map = map_of(main, again) if again is not None else {}
     progress(0.15)
-    ruled = {shapes.joined(rule.name): rule for rule in rules}
-
-    def by_rule(each: Found) -> bool:
-        return any(shapes.joined(name) in ruled for name in each.names)
-
-    wanted = [each for each in found if worth_searching(each, again is not None) or by_rule(each)]
+    ruled = _Ruled(rules)
     visible = visible_fields(main)
-    mark_echoes(wanted, found, visible)
-    mark_words(wanted, lexicons(found, visible, len(recordings)), visible, main)
-    wanted = [each for each in wanted if not each.reasons or by_rule(each)]
+    wanted = _wanted(found, main, ruled, visible, len(recordings), rehearsed=again is not None)
     wanted, found = parted(wanted, found, visible)
-    main.moving = frozenset(
-        each.value
-        for each in wanted
-        if each.differs and (each.value.isdigit() or len(each.value) >= 4)
-    )
+    main.moving = frozenset(each.value for each in wanted if _moves(each))
     fill_hits(main, wanted, progress, others, maps)
-    explained: set[tuple[int, str]] = set()
-    for number, each in enumerate(sorted(wanted, key=_depth)):
-        inner = [site for site in each.sites if site.outer]
-        if inner and all((site.entry, site.outer) in explained for site in inner):
-            each.sites = [site for site in each.sites if not site.outer] or each.sites
-        prove(each, main, others, maps, again, again_map)
-        rule = next(
-            (ruled[shapes.joined(name)] for name in each.names if shapes.joined(name) in ruled),
-            None,
-        )
-        judge(each, main, others, maps, rule)
-        if each.kind == "issued":
-            explained.update((site.entry, site.place) for site in each.sites)
-        if number % 20 == 0:
-            progress(0.55 + 0.4 * number / max(1, len(wanted)))
+    explained = _decided(wanted, main, others, maps, again, ruled, progress)
     found = rejoined(found, main, others, maps)
     for each in found:
         if not each.reasons:
@@ -116,10 +90,77 @@ def find_strands(
     kept = without_parts(found, explained)
     for each in kept:
         mark_typed(each, visible)
-    dropped = {name for name, rule in ruled.items() if rule.ignore}
-    kept = [each for each in kept if not any(shapes.joined(name) in dropped for name in each.names)]
+    kept = [each for each in kept if not ruled.ignores(each)]
     progress(1.0)
     return with_computed(strands_of(kept, main))
+
+
+class _Ruled:
+    """What the project's rules say of values, by the names they are sent under."""
+
+    def __init__(self, rules: Sequence[Rule]) -> None:
+        self._rules = {shapes.joined(rule.name): rule for rule in rules}
+
+    def of(self, each: Found) -> Rule | None:
+        """The rule of the first name that has one."""
+        known = (self._rules.get(shapes.joined(name)) for name in each.names)
+        return next((rule for rule in known if rule is not None), None)
+
+    def ignores(self, each: Found) -> bool:
+        """Whether a rule of any name says that it is of no interest."""
+        known = (self._rules.get(shapes.joined(name)) for name in each.names)
+        return any(rule is not None and rule.ignore for rule in known)
+
+
+def _wanted(
+    found: list[Found],
+    main: Answers,
+    ruled: _Ruled,
+    visible: set[str],
+    recordings: int,
+    *,
+    rehearsed: bool,
+) -> list[Found]:
+    """What is searched for in the answers: values that may change, and that are no person's words;
+    those of a rule always.
+    """
+    ruled_ones = {id(each) for each in found if ruled.of(each) is not None}
+    wanted = [each for each in found if worth_searching(each, rehearsed) or id(each) in ruled_ones]
+    mark_echoes(wanted, found, visible)
+    mark_words(wanted, lexicons(found, visible, recordings), visible, main)
+    return [each for each in wanted if not each.reasons or id(each) in ruled_ones]
+
+
+def _moves(each: Found) -> bool:
+    """Whether another visit has another value there, so that no capture may lean on it."""
+    return each.differs and (each.value.isdigit() or len(each.value) >= 4)
+
+
+def _decided(
+    wanted: Sequence[Found],
+    main: Answers,
+    others: Sequence[Answers],
+    maps: Sequence[dict[int, int]],
+    again: Answers | None,
+    ruled: _Ruled,
+    progress: Progress,
+) -> set[tuple[int, str]]:
+    """Proves and judges each, wholes before their parts: a part is only looked for at the sites
+    whose whole is not explained. Returns the (entry, place) that are.
+    """
+    again_map = map_of(main, again) if again is not None else {}
+    explained: set[tuple[int, str]] = set()
+    for number, each in enumerate(sorted(wanted, key=_depth)):
+        inner = [site for site in each.sites if site.outer]
+        if inner and all((site.entry, site.outer) in explained for site in inner):
+            each.sites = [site for site in each.sites if not site.outer] or each.sites
+        prove(each, main, others, maps, again, again_map)
+        judge(each, main, others, maps, ruled.of(each))
+        if each.kind == "issued":
+            explained.update((site.entry, site.place) for site in each.sites)
+        if number % 20 == 0:
+            progress(0.55 + 0.4 * number / max(1, len(wanted)))
+    return explained
 
 
 def _aligned(main: Answers, others: Sequence[Answers]) -> tuple[list[dict[int, int]], list[Found]]:
@@ -160,6 +201,5 @@ def _depth(each: Found) -> tuple[int, int]:
     """Wholes before their parts; then in the order of the answers they are found in, so that each
     is parsed once.
     """
-    return min(site.place.count(", ") for site in each.sites), each.hits[
-        0
-    ] if each.hits else each.first
+    outermost = min(site.place.count(", ") for site in each.sites)
+    return outermost, each.hits[0] if each.hits else each.first
