@@ -126,10 +126,10 @@ def suspects(
     slower.
     """
     begin, end = max(0, window[0]), min(len(step), window[1])
-    length = end - begin
-    if length < 1 or not candidates or np.isnan(step).all():
+    if end - begin < 1 or not candidates or np.isnan(step).all():
         return Look()
-    slower, is_slower = _gate(np.log(np.maximum(filled(step), 1e-9)), begin, end)
+    logs = np.log(np.maximum(filled(step), 1e-9))
+    slower, is_slower = _gate(logs, begin, end)
     if least is None and not is_slower:
         return Look(slower=slower, is_slower=False)
     names = list(candidates)
@@ -137,32 +137,39 @@ def suspects(
     rows = rows - rows.mean(axis=1, keepdims=True)
     spread = rows.std(axis=1)
     left = _without(rows, load)
-    followers = [
-        name for name, own, rest in zip(names, spread, left.std(axis=1), strict=True)
-        if load is not None and own > 0 and 1 - (rest / own) ** 2 >= FOLLOWS
-    ]  # fmt: skip
-    logs = np.log(np.maximum(filled(step), 1e-9))
+    followers = _followers(names, spread, left.std(axis=1)) if load is not None else []
     grains = np.array([_grain(candidates[name]) for name in names])
     found = _scored(_without((logs - logs.mean())[None], load)[0], left, begin, end, grains)
+    moves = found.may & (spread > 0) & np.array([name not in followers for name in names])
     ranked = [
-        Suspect(names[at], float(found.score[at]), int(found.lag[at]), int(found.sign[at]),
-                None if found.p is None else float(found.p[at]))
-        for at in np.argsort(-found.score, kind="stable")
-        if found.may[at] and spread[at] > 0 and names[at] not in followers
-    ]  # fmt: skip
-    folded = _folded(ranked, {name: left[at] for at, name in enumerate(names)})
-    is_long = found.places >= ENOUGH
-    named = [
-        replace(e, is_proven=True) for e in folded if is_long and e.p is not None and e.p <= LEVEL
+        found.suspect(names[at], at) for at in np.argsort(-found.score, kind="stable") if moves[at]
     ]
-    rest = [each for each in folded if each.measure not in {one.measure for one in named}]
-    if not is_long:
-        rest = [replace(each, p=None) for each in rest]
+    folded = _folded(ranked, {name: left[at] for at, name in enumerate(names)})
+    named, rest = _told_apart(folded, is_long=found.places >= ENOUGH)
     if least is not None:
         rest = [each for each in rest if each.score >= least]
     else:
         rest = [] if named else rest[:CLOSEST]
     return Look(named, rest, followers, found.places, slower, is_slower)
+
+
+def _followers(names: Sequence[str], spread: Trace, rest: Trace) -> list[str]:
+    """Those that follow the load: hardly anything of their spread is left without it."""
+    return [
+        name
+        for name, own, left in zip(names, spread, rest, strict=True)
+        if own > 0 and 1 - (left / own) ** 2 >= FOLLOWS
+    ]
+
+
+def _told_apart(folded: Sequence[Suspect], *, is_long: bool) -> tuple[list[Suspect], list[Suspect]]:
+    """(proven, the rest): in a run with too few places to compare with, none is."""
+    if not is_long:
+        return [], [replace(each, p=None) for each in folded]
+    beyond = (each for each in folded if each.p is not None and each.p <= LEVEL)
+    named = [replace(each, is_proven=True) for each in beyond]
+    measures = {each.measure for each in named}
+    return named, [each for each in folded if each.measure not in measures]
 
 
 def filled(values: Trace) -> Trace:
@@ -294,6 +301,11 @@ class _Scores:
     may: NDArray[np.bool_]
     p: Trace | None
     places: int
+
+    def suspect(self, name: str, at: int) -> Suspect:
+        """Measure `at`, as it is shown."""
+        p = None if self.p is None else float(self.p[at])
+        return Suspect(name, float(self.score[at]), int(self.lag[at]), int(self.sign[at]), p)
 
 
 def _scored(step: Trace, rows: Traces, begin: int, end: int, grains: NDArray[np.int64]) -> _Scores:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import digamma, expit, polygamma, stdtr, stdtrit
 
-from dynamikos.core.comparison.side import AnyLine, OneRun, Wanted, family_of
+from dynamikos.core.comparison.side import AnyLine, Key, OneRun, Wanted, family_of
 from dynamikos.core.statistics.intervals import LEAST_N, LEAST_S, ROUGH_S, Estimate
 
 Word = Literal["worse", "better", "not worse", "slower, tolerated", "inconclusive"]
@@ -367,30 +367,30 @@ def _judged(
     allowed = points if each.wanted.is_share else tolerated
     if sign < 0:
         allowed = tolerated / (1 + tolerated)
-    worsening, most = sign * each.change, sign * each.most
-    word: Word = "inconclusive"
-    if most <= allowed:
-        word = "not worse"
-        if is_rejected:
-            word = "slower, tolerated" if worsening > 0 and each.wanted.is_time else "not worse"
-            word = "better" if worsening < 0 else word
-    elif is_rejected and worsening < 0:
-        word = "better"
-    elif is_rejected and worsening > allowed:
-        word = "worse"
+    word = _word(each, sign * each.change, sign * each.most, allowed, is_rejected=is_rejected)
     reason = each.reason
     if not reason and not is_rejected and is_within and each.usual is not None:
+        unit = "points" if each.wanted.is_share else "%"
         reason = (
             "the two differ by more than chance inside them, but runs of one build usually differ "
-            "by up to"
-            f" {100 * each.usual:.2g} {'points' if each.wanted.is_share else '%'}, so it may be no "
-            "change"
+            f"by up to {100 * each.usual:.2g} {unit}, so it may be no change"
         )
     needed = math.ceil(each.runs * (each.smallest / allowed) ** 2) if allowed > 0 else None
     is_named = word == "inconclusive" and needed is not None and 1 < needed <= MOST_RUNS
-    return replace(
-        each, word=word, reason=reason, repetitions=max(OF_A_SET, needed or 0) if is_named else None
-    )
+    repetitions = max(OF_A_SET, needed or 0) if is_named else None
+    return replace(each, word=word, reason=reason, repetitions=repetitions)
+
+
+def _word(
+    each: Difference, worsening: float, most: float, allowed: float, *, is_rejected: bool
+) -> Word:
+    """`worsening` is the change, `most` the most that it can be: positive where it is worse."""
+    if is_rejected and worsening < 0:
+        return "better"
+    if most <= allowed:
+        is_slower = is_rejected and worsening > 0 and each.wanted.is_time
+        return "slower, tolerated" if is_slower else "not worse"
+    return "worse" if is_rejected and worsening > allowed else "inconclusive"
 
 
 def rejected(ps: Sequence[float | None]) -> set[int]:
@@ -453,41 +453,13 @@ def compare(
     sets = min(len(some_a), len(some_b)) >= OF_A_SET
     allowed = tolerated if tolerated is not None else TOLERATED_SETS if sets else TOLERATED_ONE
     points = POINTS if tolerated is None else POINTS * tolerated / 0.1
-    keys_a, keys_b = (
-        {key: None for run in side for key, line in run.lines.items() if line.n}
-        for side in (some_a, some_b)
-    )
+    keys_a, keys_b = _keys(some_a), _keys(some_b)
     both = [key for key in keys_a if key in keys_b]
     family = [each for each in family_of([*some_a, *some_b]) if each.key in both]
-    others = [
-        each
-        for key in both
-        for measure in ("mean", "p50", "p95", "p99", "throughput", "failure-rate")
-        if (each := Wanted(key, measure)) not in family
-    ]
-    tau2, names = between_runs(history), dict[tuple[str, str, str, str], str]()
-
-    def sides_of(wanted: Wanted) -> tuple[_Side | None, _Side | None]:
-        made = []
-        for side in (some_a, some_b):
-            lines = [run.lines[wanted.key] for run in side if wanted.key in run.lines]
-            if lines:
-                names[wanted.key] = lines[0].name
-            made.append(_side(wanted, lines))
-        return made[0], made[1]
-
-    def looked(wanted: Sequence[Wanted], tests: int) -> list[Difference]:
-        sides = {each: sides_of(each) for each in wanted}
-        tested = _tests(wanted, sides, tau2)
-        made = []
-        for each in wanted:
-            enough_s = _enough_s(each, (*some_a, *some_b))
-            name = names.get(each.key, each.key[2])
-            found = _difference(each, name, sides[each], tested.get(each), tests, tau2, enough_s)
-            made.append(_at_both_ends(found, each, sides[each], tested.get(each)))
-        return made
-
-    found = looked(family, max(1, len(family)))
+    wanted = (Wanted(key, measure) for key in both for measure in MEASURES)
+    others = [each for each in wanted if each not in family]
+    comparing = _Comparing(some_a, some_b, between_runs(history))
+    found = comparing.differences(family, max(1, len(family)))
     different = rejected([each.p for each in found])
     within = rejected([each.p_within for each in found])
     judged = [
@@ -495,26 +467,10 @@ def compare(
         for at, each in enumerate(found)
     ]
     judged.sort(key=lambda each: (WORST.index(each.word), -abs(each.change or 0.0)))
-    seen = [
-        replace(
-            _judged(
-                each, allowed, points, is_rejected=(each.p if each.p is not None else 1.0) <= ALPHA,
-                is_within=(each.p_within if each.p_within is not None else 1.0) <= ALPHA,
-            ),
-            is_family=False,
-        )
-        for each in looked(others, 1)
-    ]  # fmt: skip
+    seen = [_seen(each, allowed, points) for each in comparing.differences(others, 1)]
     word: Word = judged[0].word if judged else "inconclusive"
     if word == "better":
         word = "not worse"
-
-    def names_of(
-        side: Sequence[OneRun], keys: Mapping[tuple[str, str, str, str], None], other: object
-    ) -> list[str]:
-        steps = [key for key in keys if key[0] == "step" and key not in other]  # type: ignore[operator]
-        return [next(run.lines[key].name for run in side if key in run.lines) for key in steps]
-
     return Comparison(
         differences=judged,
         others=seen,
@@ -522,12 +478,67 @@ def compare(
         sets=sets,
         left_out=[*out_a, *out_b],
         doubts=[(run.name, doubt) for run in (*some_a, *some_b) for doubt in run.doubts],
-        only_a=names_of(some_a, keys_a, keys_b),
-        only_b=names_of(some_b, keys_b, keys_a),
+        only_a=_steps_only_in(some_a, keys_a, keys_b),
+        only_b=_steps_only_in(some_b, keys_b, keys_a),
         tolerated=allowed,
         is_rough=any(run.seconds < ROUGH_S for run in (*some_a, *some_b)),
         history=len(history),
     )
+
+
+MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")  # that are shown of a line
+
+
+class _Comparing:
+    """The runs of both sides, for what is wanted of them; `tau2`: how runs of one build vary."""
+
+    def __init__(self, a: Sequence[OneRun], b: Sequence[OneRun], tau2: float) -> None:
+        self._sides, self._tau2 = (a, b), tau2
+        self._names: dict[Key, str] = {}
+
+    def differences(self, wanted: Sequence[Wanted], tests: int) -> list[Difference]:
+        """Of each; `tests` is how many are tested together."""
+        sides = {each: self._sides_of(each) for each in wanted}
+        tested = _tests(wanted, sides, self._tau2)
+        made = []
+        for each in wanted:
+            enough_s = _enough_s(each, (*self._sides[0], *self._sides[1]))
+            name, test = self._names.get(each.key, each.key[2]), tested.get(each)
+            found = _difference(each, name, sides[each], test, tests, self._tau2, enough_s)
+            made.append(_at_both_ends(found, each, sides[each], test))
+        return made
+
+    def _sides_of(self, wanted: Wanted) -> tuple[_Side | None, _Side | None]:
+        made = []
+        for side in self._sides:
+            lines = [run.lines[wanted.key] for run in side if wanted.key in run.lines]
+            if lines:
+                self._names[wanted.key] = lines[0].name
+            made.append(_side(wanted, lines))
+        return made[0], made[1]
+
+
+def _keys(side: Sequence[OneRun]) -> dict[Key, None]:
+    """Of the lines with samples, in their order."""
+    return {key: None for run in side for key, line in run.lines.items() if line.n}
+
+
+def _steps_only_in(
+    side: Sequence[OneRun], keys: Mapping[Key, None], other: Mapping[Key, None]
+) -> list[str]:
+    steps = [key for key in keys if key[0] == "step" and key not in other]
+    return [next(run.lines[key].name for run in side if key in run.lines) for key in steps]
+
+
+def _seen(each: Difference, tolerated: float, points: float) -> Difference:
+    """Judged for itself, for whoever looks at it: no part of the family that decides."""
+
+    def is_less_than_chance(p: float | None) -> bool:
+        return (p if p is not None else 1.0) <= ALPHA
+
+    is_rejected, is_within = is_less_than_chance(each.p), is_less_than_chance(each.p_within)
+    judged = _judged(each, tolerated, points, is_rejected=is_rejected, is_within=is_within)
+    return replace(judged, is_family=False)
 
 
 def _at_both_ends(

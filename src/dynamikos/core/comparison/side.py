@@ -16,9 +16,8 @@ from dynamikos.core.statistics.histogram import enough_for
 from dynamikos.core.statistics.intervals import Estimate, mean_of, percentile_of, share_of
 
 Trace = NDArray[np.float64]
-Key = tuple[
-    str, str, str, str
-]  # level, journey, step, request: what identifies a series in any run
+# level, journey, step, request: what identifies a series in any run
+Key = tuple[str, str, str, str]
 COMPARED = ("step", "request")  # levels
 SHARES = ("failure-rate",)
 BETTER_IF_MORE = ("throughput",)
@@ -221,23 +220,26 @@ def family_of(runs: Iterable[OneRun]) -> list[Wanted]:
     lets no slower step through.
     """
     runs = list(runs)
-    steps = {key: None for run in runs for key in run.lines if key[0] == "step"}
-    made: dict[Wanted, None] = {}
-    for each in (objective for run in runs for objective in run.objectives):
-        if each.level not in ("step", "request") or each.time != "response" or each.row is not None:
-            continue
-        if each.measure not in ("mean", "failure-rate", "throughput") and each.percent is None:
-            continue
-        keys = {key: None for run in runs for key in run.lines if key[0] == each.level}
-        about = [
-            key
-            for key in keys
-            if each.step in (None, key[2])
-            and each.journey in (None, key[1])
-            and each.request in (None, key[3] if each.level == "request" else None)
-        ]
-        made |= dict.fromkeys(Wanted(key, each.measure) for key in about)
-    made |= dict.fromkeys(
-        Wanted(key, measure) for measure in ("mean", "failure-rate") for key in steps
-    )
+    keys = {key: None for run in runs for key in run.lines}
+    objectives = (objective for run in runs for objective in run.objectives)
+    made = {each: None for objective in objectives for each in _wanted_by(objective, keys)}
+    steps = [key for key in keys if key[0] == "step"]
+    made |= dict.fromkeys(Wanted(key, m) for m in ("mean", "failure-rate") for key in steps)
     return list(made)
+
+
+def _wanted_by(objective: Objective, keys: Iterable[Key]) -> list[Wanted]:
+    """What an objective is about, of the lines that there are."""
+    o = objective
+    if o.level not in ("step", "request") or o.time != "response" or o.row is not None:
+        return []
+    if o.measure not in ("mean", "failure-rate", "throughput") and o.percent is None:
+        return []
+    return [Wanted(key, o.measure) for key in keys if key[0] == o.level and _is_about(o, key)]
+
+
+def _is_about(objective: Objective, key: Key) -> bool:
+    _, journey, step, request = key
+    is_of_step = objective.step in (None, step) and objective.journey in (None, journey)
+    asked = request if objective.level == "request" else None
+    return is_of_step and objective.request in (None, asked)

@@ -135,26 +135,32 @@ class _Sources:
 
 
 def _ways(strand: Strand, sources: _Sources) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
+    """How a value can be computed of one before it, or of two: by what holds in every recording."""
     others, making = sources.before(strand), sources.making(strand.value)
     several = len(set(filter(None, strand.values))) > 1
     enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
-    is_date, is_length = bool(value_shapes.as_date(strand.value)), bool(LENGTHS.search(strand.name))
+    is_date = several and bool(value_shapes.as_date(strand.value))
+    is_length = several and bool(LENGTHS.search(strand.name))
     for each in others:
         ways = making.get(each.name, ()) if enough else ()
-        if not ways and not (several and (is_date or is_length)):
-            continue
-        rows = _rows(strand, (each,))
+        rows = _rows(strand, (each,)) if ways or is_date or is_length else []
         if not rows or all(mine == theirs for mine, theirs in rows):
             continue  # the same value has the same source
-        for way, compute in [SINGLE[number] for number in ways if several or number < 2]:
-            if all(mine and compute(theirs) == mine for mine, theirs in rows) and _tells(way, rows):
+        for number in ways:
+            way, compute = SINGLE[number]
+            if (several or number < 2) and _computes(compute, rows) and _tells(way, rows):
                 yield way, (each,)
-        if several and is_date and (dated := _days(rows)) is not None:
+        if is_date and (dated := _days(rows)) is not None:
             yield dated, (each,)
-        if several and is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
+        if is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
             yield Way("the length of {0}", "{0} | length"), (each,)
     if several:
         yield from _of_two(strand, others[:MOST_OF_TWO])
+
+
+def _computes(compute: Callable[[str], str | None], rows: Sequence[tuple[str, ...]]) -> bool:
+    """Whether each recording's value is what is computed of the other."""
+    return all(mine and compute(theirs) == mine for mine, theirs in rows)
 
 
 def _first(strand: Strand) -> int:

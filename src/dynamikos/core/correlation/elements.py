@@ -4,6 +4,7 @@ has some.
 
 import re
 from collections.abc import Iterator
+from itertools import islice
 
 from selectolax.lexbor import LexborNode
 
@@ -64,67 +65,82 @@ def _selectors(node: LexborNode, attribute: str) -> Iterator[str]:
     yield from own
     holder = _select_of(node) if node.tag == "option" else None
     if holder is not None and holder is node.parent and holder.attributes.get("name"):
-        number, before = 1, node.prev
-        while before is not None:
-            number += before.tag == "option"
-            before = before.prev
+        number = _number_among(node, "option")
         yield f'select[name="{holder.attributes["name"]}"] > option:nth-of-type({number})'
-    ancestor = node.parent
-    steps = 0
-    while (
-        ancestor is not None and ancestor.tag not in ("html", "body", "-undef", None) and steps < 6
-    ):
-        above = [each for each in own_selectors(ancestor, "") if each != ancestor.tag][:2]
-        for outer in above:
+    for ancestor in islice(_ancestors(node), 6):
+        for outer in [each for each in own_selectors(ancestor, "") if each != ancestor.tag][:2]:
             for inner in (own or [node.tag or "*"])[:3]:
                 yield f"{outer} {inner}"
             if not own:
                 yield f"{outer} {node.tag}"
+    yield _from_body(node)
+
+
+def _ancestors(node: LexborNode) -> Iterator[LexborNode]:
+    """Below the body, the nearest first."""
+    ancestor = node.parent
+    while ancestor is not None and ancestor.tag not in ("html", "body", "-undef", None):
+        yield ancestor
         ancestor = ancestor.parent
-        steps += 1
+
+
+def _number_among(node: LexborNode, tag: str | None) -> int:
+    """Which of its siblings of a tag it is, from 1; itself counted whatever its tag is."""
+    number, before = 1, node.prev
+    while before is not None:
+        number += before.tag == tag
+        before = before.prev
+    return number
+
+
+def _from_body(node: LexborNode) -> str:
+    """By counting, from the body down, at most eight steps."""
     chain: list[str] = []
     walk: LexborNode | None = node
     while walk is not None and walk.tag not in ("html", "-undef", None) and len(chain) < 8:
         if walk.tag == "body":
             chain.insert(0, "body")
             break
-        number, before = 1, walk.prev
-        while before is not None:
-            number += before.tag == walk.tag
-            before = before.prev
-        chain.insert(0, f"{walk.tag}:nth-of-type({number})")
+        chain.insert(0, f"{walk.tag}:nth-of-type({_number_among(walk, walk.tag)})")
         walk = walk.parent
-    yield " > ".join(chain)
+    return " > ".join(chain)
 
 
 def own_selectors(node: LexborNode, attribute: str) -> Iterator[str]:
-    tag, marks = node.tag or "*", node.attributes
+    """Of its own marks, but for the `attribute` that is to be captured; the most telling first."""
+    tag = node.tag or "*"
+    yield from _by_name(node, tag, attribute)
+    yield from _by_data(node, tag, attribute)
+    kind = node.attributes.get("type")
+    if kind and attribute != "type" and STABLE_NAME.match(kind):
+        yield f'{tag}[type="{kind}"]'
+    for name in (node.attributes.get("class") or "").split()[:3]:
+        if re.fullmatch(r"[A-Za-z][\w-]*", name) and not re.search(r"\d{3}", name):
+            yield f"{tag}.{name}"
+    above = node.parent.attributes.get("name") if node.parent is not None else None
+    if "selected" in node.attributes and above:
+        yield f'select[name="{above}"] option[selected]'
+    if tag in ("form", "main", "article", "title", "h1"):
+        yield tag
+
+
+def _by_name(node: LexborNode, tag: str, attribute: str) -> Iterator[str]:
+    marks = node.attributes
     for name in ("name", "property", "itemprop", "rel", "http-equiv"):
         mark = marks.get(name)
         if mark and name != attribute and len(mark) < 80 and '"' not in mark:
             yield f'{tag}[{name}="{mark}"]'
     identity = marks.get("id")
     if identity and attribute != "id" and STABLE_NAME.match(identity):
-        yield (
-            f"#{identity}"
-            if re.fullmatch(r"[A-Za-z][\w-]*", identity)
-            else f'{tag}[id="{identity}"]'
-        )
+        is_plain = re.fullmatch(r"[A-Za-z][\w-]*", identity)
+        yield f"#{identity}" if is_plain else f'{tag}[id="{identity}"]'
+
+
+def _by_data(node: LexborNode, tag: str, attribute: str) -> Iterator[str]:
     if attribute.startswith("data-"):
         yield f"{tag}[{attribute}]"
-    for name in marks:
+    for name, mark in node.attributes.items():
         if name.startswith("data-") and name != attribute:
-            mark = marks[name]
             if mark and STABLE_NAME.match(mark) and len(mark) < 40:
                 yield f'{tag}[{name}="{mark}"]'
             yield f"{tag}[{name}]"
-    kind = marks.get("type")
-    if kind and attribute != "type" and STABLE_NAME.match(kind):
-        yield f'{tag}[type="{kind}"]'
-    for name in (marks.get("class") or "").split()[:3]:
-        if re.fullmatch(r"[A-Za-z][\w-]*", name) and not re.search(r"\d{3}", name):
-            yield f"{tag}.{name}"
-    if "selected" in marks and node.parent is not None and node.parent.attributes.get("name"):
-        yield f'select[name="{node.parent.attributes["name"]}"] option[selected]'
-    if tag in ("form", "main", "article", "title", "h1"):
-        yield tag

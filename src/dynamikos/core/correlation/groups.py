@@ -65,31 +65,34 @@ def _parts(
     if len(site.value) < 6:
         return
     mixed = re.search(r"[^\w.~+/=%-]", site.value) is not None
-    if not mixed and (
-        all(value is None or value == site.value for value in values[1:])
-        or shapes.as_date(site.value)
-    ):
+    if not mixed and (not _differ(site.value, values[1:]) or shapes.as_date(site.value)):
         return
     piece_of = r"[\w.~+/=%-]+" if mixed else r"[A-Za-z0-9]+"
     pieces = [re.findall(piece_of, value) if value is not None else None for value in values]
     first = pieces[0] or []
     if len(first) > 4000:
         return
-    others = [
-        _matched(first, each) if each is not None else [None] * len(first) for each in pieces[1:]
-    ]
+    nothing: list[str | None] = [None] * len(first)
+    others = [_matched(first, each) if each is not None else nothing for each in pieces[1:]]
+    shortest = 2 if mixed else 4
     for number, piece in enumerate(first):
         rest = [each[number] for each in others]
-        tells = any(other is not None and other != piece for other in rest) or (
-            all(other is None for other in rest)
-            and (shapes.generated(piece) or (piece.isdigit() and len(piece) >= 5))
-        )
-        if tells and len(piece) >= (2 if mixed else 4):
+        if len(piece) >= shortest and (_differ(piece, rest) or _looks_made(piece, rest)):
             lead = first[number - 1] if number else site.name
-            yield (
-                Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place),
-                (piece, *rest),
-            )
+            place = f"{site.place}, word {number}"
+            yield Site(site.entry, place, lead, piece, "part", site.place), (piece, *rest)
+
+
+def _differ(value: str, others: Sequence[str | None]) -> bool:
+    """Whether another recording has another value."""
+    return any(other is not None and other != value for other in others)
+
+
+def _looks_made(piece: str, others: Sequence[str | None]) -> bool:
+    """Whether a machine seems to have made what no other recording can be compared for."""
+    if any(other is not None for other in others):
+        return False
+    return shapes.generated(piece) or (piece.isdigit() and len(piece) >= 5)
 
 
 def _matched(first: Sequence[str], other: Sequence[str]) -> list[str | None]:
@@ -115,33 +118,33 @@ def _merged(found: list[Found]) -> list[Found]:
     kept: list[Found] = []
     for each in found:
         alike = by_value[each.value]
-        if len(alike) > 1 and len(each.value) < 4 and not each.known:
-            mine = {(site.place, site.name) for site in each.sites}
-            fitting = [
-                other
-                for other in alike
-                if other.known and mine <= {(site.place, site.name) for site in other.sites}
-            ]
-            if len(fitting) == 1:
-                fitting[0].sites.extend(each.sites)
-                fitting[0].sites.sort(key=lambda site: site.entry)
-                continue
-        if len(alike) > 1 and len(each.value) >= 4:
-            each.sent_before = min(
-                site.entry for other in alike if _agree(each, other) for site in other.sites
-            )
-            known = sum(value is not None for value in each.values)
-            fitting = [
-                other
-                for other in alike
-                if sum(v is not None for v in other.values) > known and _agree(each, other)
-            ]
-            if len(fitting) == 1:
-                fitting[0].sites.extend(each.sites)
-                fitting[0].sites.sort(key=lambda site: site.entry)
-                continue
-        kept.append(each)
+        fitting: list[Found] = []
+        if len(alike) > 1:
+            fitting = _like_short(each, alike) if len(each.value) < 4 else _like_long(each, alike)
+        if len(fitting) == 1:
+            fitting[0].sites.extend(each.sites)
+            fitting[0].sites.sort(key=lambda site: site.entry)
+        else:
+            kept.append(each)
     return kept
+
+
+def _like_short(each: Found, alike: Sequence[Found]) -> list[Found]:
+    """Those that a short value, which stands in many places by chance, may be: sent at the same
+    places under the same names.
+    """
+    if each.known:
+        return []
+    mine = {(site.place, site.name) for site in each.sites}
+    return [o for o in alike if o.known and mine <= {(site.place, site.name) for site in o.sites}]
+
+
+def _like_long(each: Found, alike: Sequence[Found]) -> list[Found]:
+    """Those that agree with a value and are known of more recordings."""
+    agreeing = [other for other in alike if _agree(each, other)]
+    each.sent_before = min(site.entry for other in agreeing for site in other.sites)
+    known = sum(value is not None for value in each.values)
+    return [o for o in agreeing if sum(value is not None for value in o.values) > known]
 
 
 def _agree(one: Found, other: Found) -> bool:
@@ -152,24 +155,24 @@ def _agree(one: Found, other: Found) -> bool:
 
 def worth_searching(each: Found, rehearsed: bool) -> bool:
     """Whether the answers are worth searching for it."""
-    value = each.value
     if each.differs:
         return True
-    if not rehearsed and all(site.static for site in each.sites):
+    if not rehearsed and (each.known or all(site.static for site in each.sites)):
         return False
-    telling = shapes.generated(value) or any(
-        shapes.secret_name(name) or shapes.id_name(name) for name in each.names
-    )
-    numbers = value.isdigit() and any(site.place.startswith("path") for site in each.sites)
-    numbers = numbers or (value.isdigit() and len(value) >= 5)
-    mixed = (
-        bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value))
-        and len(value) >= 4
-        and " " not in value
-    )
-    if each.known:
-        return rehearsed and (telling or numbers or mixed)
-    return telling or numbers or mixed
+    return _tells(each)
+
+
+def _tells(each: Found) -> bool:
+    """Whether a value may be one of a server's by its look, its name or its place."""
+    value = each.value
+    if shapes.generated(value):
+        return True
+    if any(shapes.secret_name(name) or shapes.id_name(name) for name in each.names):
+        return True
+    if value.isdigit():
+        return len(value) >= 5 or any(site.place.startswith("path") for site in each.sites)
+    has_both = bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value))
+    return has_both and len(value) >= 4 and " " not in value
 
 
 def renamed(found: Sequence[Found], number: int) -> dict[str, str]:

@@ -3,7 +3,7 @@
 import json
 import re
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from dynamikos.core.captures import (
     Capture,
@@ -67,48 +67,68 @@ def offers(
         if made in tried:
             continue
         tried.add(made)
+        alike = tells if isinstance(tells, float) else _most_alike(names, tells)
         try:
-            find = compile_finder(made) if made.pick == "random" else None
-            take = compile_capture(made)
+            if made.pick == "random":
+                offer = _of_several(
+                    Offer(made, place, alike, True, chosen=True), view, value, others
+                )
+            else:
+                offer = _of_one(Offer(made, place, alike, True), view, value, others)
         except DynamikosError:
             continue
-        alike = (
-            tells
-            if isinstance(tells, float)
-            else max((likeness(name, tells) for name in names), default=0.0)
-        )
-        if find is not None:
-            found = set(find(view))
-            if not others or value not in found or len(found) < 2:
-                continue
-            sets = [set(find(other.view)) for other in others]
-            if all(other.value in each for other, each in zip(others, sets, strict=True)) and any(
-                each != found for each in sets
-            ):
-                proven.append(Offer(made, place, alike, True, chosen=True))
+        if offer is None:
             continue
-        if take(view) != value:
-            continue
-        if (
-            alike < 0.5
-            and made.pick == "first"
-            and (
-                made.header
-                or (
-                    made.json
-                    and others
-                    and not counts(made.json)
-                    and moved(answers, i, others) <= FEW
-                )
-            )
-        ):
-            alike = 0.5
-        holds = all(take(other.view) == other.value for other in others)
-        (proven if holds else open_).append(Offer(made, place, alike, holds))
-        if len(proven) >= ENOUGH and max(offer.alike for offer in proven) >= 0.5:
+        if not offer.chosen and offer.alike < 0.5 and _has_one_place(answers, i, made, others):
+            offer = offer._replace(alike=0.5)
+        (proven if offer.proven else open_).append(offer)
+        if not offer.chosen and _are_enough(proven):
             break
     proven.sort(key=lambda offer: (offer.chosen, -offer.alike if offer.alike >= 0.5 else 0))
     return [*proven, *open_][:limit]
+
+
+def _are_enough(proven: Sequence[Offer]) -> bool:
+    return len(proven) >= ENOUGH and max(offer.alike for offer in proven) >= 0.5
+
+
+def _most_alike(names: Sequence[str], told: str) -> float:
+    return max((likeness(name, told) for name in names), default=0.0)
+
+
+def _of_several(offer: Offer, view: View, value: str, others: Sequence[Seen]) -> Offer | None:
+    """One that picks any of several: each recording picked from its own answer, and the answers
+    are not the same. Raises DynamikosError for what can't be compiled.
+    """
+    find = compile_finder(offer.capture)
+    found = set(find(view))
+    if not others or value not in found or len(found) < 2:
+        return None
+    sets = [set(find(other.view)) for other in others]
+    holds = all(other.value in each for other, each in zip(others, sets, strict=True))
+    return offer if holds and any(each != found for each in sets) else None
+
+
+def _of_one(offer: Offer, view: View, value: str, others: Sequence[Seen]) -> Offer | None:
+    """One that finds the value; proven where it finds the others' values in their answers. Raises
+    DynamikosError for what can't be compiled.
+    """
+    take = compile_capture(offer.capture)
+    if take(view) != value:
+        return None
+    return offer._replace(proven=all(take(other.view) == other.value for other in others))
+
+
+def _has_one_place(answers: Answers, i: int, made: Capture, others: Sequence[Seen]) -> bool:
+    """Whether a capture needs no likeness of names: a header, or a place in JSON that is not found
+    by counting, of an answer in which hardly anything else differs.
+    """
+    if made.pick != "first":
+        return False
+    if made.header:
+        return True
+    in_json = made.json and others and not counts(made.json)
+    return bool(in_json) and moved(answers, i, others) <= FEW
 
 
 def moved(answers: Answers, i: int, others: Sequence[Seen]) -> int:
@@ -197,35 +217,37 @@ def _filters(document: object, path: str) -> Iterator[str]:
     `$.slots[?@.free == true].id`.
     """
     for match in re.finditer(r"\[(\d+)\]", path):
-        before, after = path[: match.start()], path[match.end() :]
-        node: object = document
-        for key in re.findall(r"\.([A-Za-z_]\w*)|\[(\d+)\]|\[\"([^\"]*)\"\]", before):
-            try:
-                node = node[int(key[1])] if key[1] else node[key[0] or key[2]]  # type: ignore[index]
-            except (KeyError, IndexError, TypeError):
-                return
-        if (
-            not isinstance(node, list)
-            or int(match.group(1)) >= len(node)
-            or not isinstance(node[int(match.group(1))], dict)
-        ):
+        before, after, at = path[: match.start()], path[match.end() :], int(match.group(1))
+        try:
+            node = _node_at(document, before)
+        except (KeyError, IndexError, TypeError):
+            return
+        if not isinstance(node, list) or at >= len(node) or not isinstance(node[at], dict):
             continue
-        element = node[int(match.group(1))]
-        for key, value in element.items():
-            if (
-                not re.fullmatch(r"[A-Za-z_]\w*", key)
-                or after.startswith(f".{key}")
-                or not isinstance(value, str | bool)
-            ):
-                continue
-            if isinstance(value, str) and (
-                not 1 <= len(value) <= 40 or "'" in value or "\\" in value
-            ):
+        for key, value in node[at].items():
+            if not _may_filter(key, value) or after.startswith(f".{key}"):
                 continue
             same = sum(isinstance(each, dict) and each.get(key) == value for each in node)
             if same < len(node) or len(node) == 1:
                 literal = json.dumps(value) if isinstance(value, bool) else f"'{value}'"
                 yield f"{before}[?@.{key} == {literal}]{after}"
+
+
+def _node_at(document: object, path: str) -> object:
+    """What stands at a path of keys and indexes. Raises KeyError, IndexError or TypeError."""
+    node: Any = document
+    for name, index, quoted in re.findall(r"\.([A-Za-z_]\w*)|\[(\d+)\]|\[\"([^\"]*)\"\]", path):
+        node = node[int(index)] if index else node[name or quoted]
+    return node
+
+
+def _may_filter(key: str, value: object) -> bool:
+    """Whether a neighbour is plain enough to be named in a filter."""
+    if not re.fullmatch(r"[A-Za-z_]\w*", key):
+        return False
+    if isinstance(value, bool):
+        return True
+    return isinstance(value, str) and 1 <= len(value) <= 40 and not {"'", "\\"} & set(value)
 
 
 def _lists(

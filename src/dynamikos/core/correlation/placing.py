@@ -3,6 +3,8 @@
 import json
 import re
 from collections.abc import Callable, Sequence
+from itertools import islice
+from typing import NamedTuple
 from urllib.parse import quote, quote_plus, unquote
 
 from msgspec.structs import replace
@@ -47,65 +49,75 @@ def text_at(request: Request, place: str) -> str | None:
 
 def changed_request(request: Request, place: str, value: str, hole: str) -> Request:
     """`request` with `value` replaced by the hole at `place`; unchanged when it is not there."""
-    first = place.split(", ")[0]
-    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
-    number = re.search(r" \((\d+)\)\Z", first)
-    nth = int(number.group(1)) if number else 1
-    if kind == "path":
-        return replace(request, address=_path(request.address, int(name), value, hole))
-    if kind == "query":
-        return replace(request, query=_pairs(request.query, name, nth, value, hole))
-    if kind == "header":
-        return replace(
-            request, headers=_pairs(request.headers, name, nth, value, hole, any_case=True)
-        )
-    body = request.body
-    if body is None:
+    at = _Place.of(place)
+    if at.kind == "path":
+        return replace(request, address=_path(request.address, int(at.name), value, hole))
+    if at.kind == "query":
+        return replace(request, query=_pairs(request.query, at.name, at.nth, value, hole))
+    if at.kind == "header":
+        headers = _pairs(request.headers, at.name, at.nth, value, hole, any_case=True)
+        return replace(request, headers=headers)
+    if request.body is None:
         return request
-    if body.form is not None and kind in ("form", "field"):
-        return replace(
-            request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type)
-        )
-    if body.parts is not None and kind == "field":
-        return replace(
-            request, body=replace(body, parts=_parts(body.parts, name, nth, value, hole))
-        )
-    if body.json is not None and kind == "json":
-        path = first.partition(" ")[2]
-        return replace(request, body=Body(json=_json(body.json, path, value, hole), type=body.type))
-    text = body.raw if body.raw is not None else body.json
-    if text is None:
-        return request
-    if kind == "field":
-        start = text.find(f'name="{name}"')
-        end = text.find("\n--", start)
-        changed = (
-            fit(text[start : end if end >= 0 else len(text)], value, hole) if start >= 0 else None
-        )
-        text = (
-            text[:start] + changed + text[end if end >= 0 else len(text) :]
-            if changed is not None
-            else text
-        )
-    elif kind == "form" and body.raw is not None:
-        pattern = re.compile(rf"(?:(?<=\A)|(?<=&)){re.escape(quote_plus(name))}=[^&]*")
-        for count, match in enumerate(pattern.finditer(text), 1):
-            if count == nth:
-                changed = fit(match.group(0), value, hole, coded=True)
-                text = (
-                    text[: match.start()] + changed + text[match.end() :]
-                    if changed is not None
-                    else text
-                )
-                break
-    else:
-        text = fit(text, value, hole) or text
-    return replace(
-        request,
-        body=Body(raw=text, type=body.type)
-        if body.raw is not None
-        else Body(json=text, type=body.type),
-    )
+    return replace(request, body=_changed_body(request.body, at, value, hole))
+
+
+class _Place(NamedTuple):
+    """A place as sites name it: "query page (2)" is the second field of that name."""
+
+    kind: str
+    name: str
+    nth: int
+    whole: str  # after the kind
+
+    @classmethod
+    def of(cls, place: str) -> "_Place":
+        first = place.split(", ")[0]
+        number = re.search(r" \((\d+)\)\Z", first)
+        kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
+        return cls(kind, name, int(number.group(1)) if number else 1, first.partition(" ")[2])
+
+
+def _changed_body(body: Body, at: _Place, value: str, hole: str) -> Body:
+    if body.form is not None and at.kind in ("form", "field"):
+        return Body(form=_pairs(body.form, at.name, at.nth, value, hole), type=body.type)
+    if body.parts is not None and at.kind == "field":
+        return replace(body, parts=_parts(body.parts, at.name, at.nth, value, hole))
+    if body.json is not None and at.kind == "json":
+        return Body(json=_json(body.json, at.whole, value, hole), type=body.type)
+    if body.raw is not None:
+        return Body(raw=_changed_text(body.raw, at, value, hole, is_raw=True), type=body.type)
+    if body.json is not None:
+        return Body(json=_changed_text(body.json, at, value, hole, is_raw=False), type=body.type)
+    return body
+
+
+def _changed_text(text: str, at: _Place, value: str, hole: str, *, is_raw: bool) -> str:
+    """A body as one text: a field of a multipart one, a pair of an encoded form, or anywhere."""
+    span: tuple[int, int] | None = 0, len(text)
+    is_form = at.kind == "form" and is_raw
+    if at.kind == "field":
+        span = _part_span(text, at.name)
+    elif is_form:
+        span = _pair_span(text, at.name, at.nth)
+    if span is None:
+        return text
+    changed = fit(text[span[0] : span[1]], value, hole, coded=is_form)
+    return text if changed is None else text[: span[0]] + changed + text[span[1] :]
+
+
+def _part_span(text: str, name: str) -> tuple[int, int] | None:
+    start = text.find(f'name="{name}"')
+    if start < 0:
+        return None
+    end = text.find("\n--", start)
+    return start, end if end >= 0 else len(text)
+
+
+def _pair_span(text: str, name: str, nth: int) -> tuple[int, int] | None:
+    pattern = re.compile(rf"(?:(?<=\A)|(?<=&)){re.escape(quote_plus(name))}=[^&]*")
+    match = next(islice(pattern.finditer(text), nth - 1, None), None)
+    return None if match is None else match.span()
 
 
 def _parts(

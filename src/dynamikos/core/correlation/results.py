@@ -91,24 +91,31 @@ def context_of(main: Answers, site: Site) -> str:
 
 def name_of(each: Found, taken: dict[str, int]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
-    candidates = [list(value_shapes.words(name)) for name in each.names if value_shapes.words(name)]
-    candidates = [[word for word in words if word != "x"] or words for words in candidates]
-    best = next(
-        (words for words in candidates if not set(words) <= value_shapes.ID_NAMES),
-        candidates[0] if candidates else [],
-    )
-    if (not best or set(best) <= value_shapes.ID_NAMES) and each.offers:
-        told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
-        parent = [word for part in told[-2:] for word in value_shapes.words(part)]
-        if parent and not set(parent) <= value_shapes.ID_NAMES:
-            best = parent
-    if (
-        all(site.place.startswith("path") and "," not in site.place for site in each.sites)
-        and best
-        and not value_shapes.id_name("_".join(best))
-    ):
+    best = _telling_words(each)
+    in_path = all(site.place.startswith("path") and "," not in site.place for site in each.sites)
+    if in_path and best and not value_shapes.id_name("_".join(best)):
         last = best[-1]
-        best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
+        single = last[:-1] if len(last) > 3 and last.endswith("s") else last
+        best = [*best[:-1], single, "id"]
     base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"
     base = base if base[0].isalpha() else f"v_{base}"
     return value_shapes.unused(base[:40], taken)
+
+
+def _telling_words(each: Found) -> list[str]:
+    """Of its names the first that says more than "id"; else of where it is captured."""
+    candidates = [words for name in each.names if (words := list(value_shapes.words(name)))]
+    candidates = [[word for word in words if word != "x"] or words for words in candidates]
+    best = next((words for words in candidates if not _is_bare(words)), None)
+    if best is not None:
+        return best
+    if each.offers:
+        told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
+        parent = [word for part in told[-2:] for word in value_shapes.words(part)]
+        if not _is_bare(parent):
+            return parent
+    return candidates[0] if candidates else []
+
+
+def _is_bare(words: Sequence[str]) -> bool:
+    return set(words) <= value_shapes.ID_NAMES

@@ -1,7 +1,7 @@
 """Sites: every value a client sends, with its place."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from email.message import Message
 from typing import NamedTuple
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -45,6 +45,9 @@ class Site(NamedTuple):
     static: bool = False
 
 
+Add = Callable[..., None]  # place, name, value, outer, coding: see sites_of
+
+
 def sites_of(exchange: Exchange, entry: int) -> list[Site]:
     """All values in a request, those inside of others after the whole they are part of."""
     found: list[Site] = []
@@ -66,18 +69,20 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
                     add(f"{place}, {within}", inner or name, text, place, how, depth + 1)
 
     parts = urlsplit(exchange.sent.url)
-    segments = parts.path.split("/")
+    _path(parts.path.split("/"), add)
+    for name, value in parse_qsl(parts.query, keep_blank_values=True):
+        add(f"query {name}", name, value)
+    _headers(exchange, add)
+    if exchange.sent.body:
+        _body(exchange, add)
+    return found
+
+
+def _path(segments: Sequence[str], add: Add) -> None:
     for number, segment in enumerate(segments):
         if not segment:
             continue
-        before = unquote(segments[number - 1]) if number else ""
-        if re.search(r"\d", before):  # the name of what has that number
-            named = (
-                each
-                for each in reversed(segments[: number - 1])
-                if each and not re.search(r"\d", each)
-            )
-            before = next(named, before)
+        before = _named(segments, number)
         segment, *matrix = segment.split(";")  # parameters of a segment (RFC 3986 §3.3)
         for each in matrix:
             name, sign, value = each.partition("=")
@@ -89,30 +94,34 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
         if len(pieces) > 1:  # a file's ending, keys in brackets
             for index, piece in enumerate(pieces):
                 add(f"path {number}, piece {index}", before, piece, f"path {number}", "part")
-    for name, value in parse_qsl(parts.query, keep_blank_values=True):
-        add(f"query {name}", name, value)
+
+
+def _named(segments: Sequence[str], number: int) -> str:
+    """What a segment is called: by the one before it, or where that is a number by the name of
+    what has that number.
+    """
+    before = unquote(segments[number - 1]) if number else ""
+    if not re.search(r"\d", before):
+        return before
+    earlier = (each for each in reversed(segments[: number - 1]) if each)
+    return next((each for each in earlier if not re.search(r"\d", each)), before)
+
+
+def _headers(exchange: Exchange, add: Add) -> None:
+    """Those that no browser sends by itself."""
     for name, value in exchange.sent.headers:
         lower = name.lower()
         if lower in BROWSER or lower.startswith(("sec-", "proxy-", ":")):
             continue
         if lower == "authorization" and CLIENT_MADE.match(value):
             continue
-        scheme = SCHEME.match(value)
-        add(f"header {name.title()}", name, value)
+        place, scheme = f"header {name.title()}", SCHEME.match(value)
+        add(place, name, value)
         if scheme:
-            add(
-                f"header {name.title()}, after {scheme.group(1)}",
-                name,
-                scheme.group(2),
-                f"header {name.title()}",
-                "part",
-            )
-    if exchange.sent.body:
-        _body(exchange, add)
-    return found
+            add(f"{place}, after {scheme.group(1)}", name, scheme.group(2), place, "part")
 
 
-def _body(exchange: Exchange, add: Callable[[str, str, str], None]) -> None:
+def _body(exchange: Exchange, add: Add) -> None:
     body = exchange.sent.body
     kind = next(
         (value for name, value in exchange.sent.headers if name.lower() == "content-type"), ""

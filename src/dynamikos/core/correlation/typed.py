@@ -52,14 +52,10 @@ def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str
     by a machine, or holds a digit, is left to the order of events.
     """
     values = [value for value in each.values if value]
-    words = [re.findall(r"[^\W_]+", value) for value in values]
-    same = set.intersection(*map(set, words))
-    own = [[word.casefold() for word in each_words if word not in same] for each_words in words]
-    if (
-        not all(own)
-        or not all(word.isalpha() for some in own for word in some)
-        or any(value_shapes.generated(value) for value in values)
-    ):
+    own = _own_words(values)
+    if not all(own) or any(value_shapes.generated(value) for value in values):
+        return ""
+    if not all(word.isalpha() for words in own for word in words):
         return ""
     prose = all(WORDY.match(value) for value in values)
     if prose and any(typed_site(site, visible) for site in each.sites):
@@ -68,15 +64,21 @@ def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str
             "list or echo it"
         )
     heard = [lexicon for lexicon, value in zip(said, each.values, strict=True) if value]
-    if all(set(some) <= lexicon for some, lexicon in zip(own, heard, strict=True)):
+    if all(set(words) <= lexicon for words, lexicon in zip(own, heard, strict=True)):
         return (
             "what differs in it are words that a person typed in the same recording: the answers "
-            "that hold it list or"
-            " echo them"
+            "that hold it list or echo them"
         )
     if prose and all(site.coding == "part" for site in each.sites):
         return "is a plain word of a longer text"
     return ""
+
+
+def _own_words(values: Sequence[str]) -> list[list[str]]:
+    """Of each recording's value the words that not all have, in lower case."""
+    words = [re.findall(r"[^\W_]+", value) for value in values]
+    same = set.intersection(*map(set, words))
+    return [[word.casefold() for word in some if word not in same] for some in words]
 
 
 def mark_echoes(wanted: Sequence[Found], found: Sequence[Found], visible: set[str]) -> None:

@@ -102,29 +102,29 @@ def generated(value: str) -> bool:
     """Whether a value looks made by a machine: no word, date, address or small number."""
     if UUID.match(value):
         return True
-    if (
-        len(value) < 6
-        or MAIL.match(value)
-        or " " in value
-        or as_date(value)
-        or value.startswith(("http:", "https:", "/"))
-    ):
+    if len(value) < 6 or " " in value or value.startswith(("http:", "https:", "/")):
+        return False
+    if MAIL.match(value) or as_date(value):
         return False
     digits, letters = sum(c.isdigit() for c in value), sum(c.isalpha() for c in value)
     if letters == 0:
         return digits >= 6 and re.fullmatch(r"\d+([-_./:]\d+)*", value) is not None
-    if HEX.match(value) and digits:
-        return True
     if digits:
-        turns = sum(a.isdigit() != b.isdigit() for a, b in pairwise(value))
-        return (turns >= 2 or digits >= 3) and entropy_bits(value) >= 2.3
-    upper = sum(c.isupper() for c in value[1:])
-    return (
-        len(value) >= 16
-        and upper >= 3
-        and any(c.islower() for c in value)
-        and entropy_bits(value) >= 3.2
-    )
+        return bool(HEX.match(value)) or _is_mixed(value, digits)
+    return _is_random_case(value)
+
+
+def _is_mixed(value: str, digits: int) -> bool:
+    """Letters and digits that take turns, or many digits, with little repeated."""
+    turns = sum(a.isdigit() != b.isdigit() for a, b in pairwise(value))
+    return (turns >= 2 or digits >= 3) and entropy_bits(value) >= 2.3
+
+
+def _is_random_case(value: str) -> bool:
+    """Long, with capitals inside, and hardly anything repeated."""
+    if len(value) < 16 or not any(c.islower() for c in value):
+        return False
+    return sum(c.isupper() for c in value[1:]) >= 3 and entropy_bits(value) >= 3.2
 
 
 def as_date(value: str) -> str:

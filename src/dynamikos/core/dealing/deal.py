@@ -143,6 +143,9 @@ def row_of(
     return first + position
 
 
+CellState = Literal["", "over", "stays", "again"]
+
+
 class Cell(msgspec.Struct, frozen=True, kw_only=True):
     """What a user gets in a round, for the drawing: a row, or the first and last one of a range;
     `state` is "", over, stays or again.
@@ -150,7 +153,7 @@ class Cell(msgspec.Struct, frozen=True, kw_only=True):
 
     first: int = 0
     last: int = 0
-    state: Literal["", "over", "stays", "again"] = ""
+    state: CellState = ""
 
 
 def drawing(
@@ -190,31 +193,10 @@ def _cell(
     if deal.shared and deal.when == "user":  # taken as they start, one after the other
         row = row_of(deal, name, seed, rows, users, user, user - 1)
         if row is None:
-            return (
-                Cell(first=rows, last=rows, state="stays")
-                if deal.then == "stay"
-                else Cell(state="over")
-            )
+            return _at_end(deal, rows)
         return Cell(first=row + 1, last=row + 1, state="again" if user > rows else "")
     if deal.shared and users > 1:
-        low, high = turn * users, (turn + 1) * users - 1
-        if low >= rows and not deal.endless:
-            return (
-                Cell(first=rows, last=rows, state="stays")
-                if deal.then == "stay"
-                else Cell(state="over")
-            )
-        if deal.order == "shuffled" or high - low + 1 >= rows:
-            return Cell(first=1, last=rows, state="again" if low >= rows else "")
-        if low < rows <= high:  # the rows end within this round
-            return Cell(
-                first=low + 1,
-                last=rows if not deal.endless else high % rows + 1,
-                state="again" if deal.endless else "",
-            )
-        return Cell(
-            first=low % rows + 1, last=high % rows + 1, state="again" if low >= rows else ""
-        )
+        return _shared_cell(deal, rows, users, turn)
     found = row_of(deal, name, seed, rows, users, user, turn)
     if found is None:
         if deal.then == "stay" and before is not None and before.first:
@@ -223,6 +205,30 @@ def _cell(
     first, last = slice_of(user, users, rows) if deal.whose == "slice" else (0, rows)
     again = turn >= last - first and deal.order != "at random"
     return Cell(first=found + 1, last=found + 1, state="again" if again else "")
+
+
+def _shared_cell(deal: Deal, rows: int, users: int, turn: int) -> Cell:
+    """Of a round in which all users take of one pile: who comes first is not known, so that it is
+    the rows that all of them take.
+    """
+    low, high = turn * users, (turn + 1) * users - 1
+    if low >= rows and not deal.endless:
+        return _at_end(deal, rows)
+    again: CellState = "again" if low >= rows else ""
+    if deal.order == "shuffled" or high - low + 1 >= rows:
+        return Cell(first=1, last=rows, state=again)
+    if low < rows <= high:  # the rows end within this round
+        if deal.endless:
+            return Cell(first=low + 1, last=high % rows + 1, state="again")
+        return Cell(first=low + 1, last=rows, state="")
+    return Cell(first=low % rows + 1, last=high % rows + 1, state=again)
+
+
+def _at_end(deal: Deal, rows: int) -> Cell:
+    """When there are no more rows."""
+    if deal.then == "stay":
+        return Cell(first=rows, last=rows, state="stays")
+    return Cell(state="over")
 
 
 def takings(deal: Deal, users: float, rounds: float) -> float:
@@ -242,30 +248,43 @@ def used_up_s(
     """
     if deal.when == "run" or deal.order == "at random" or deal.follow or not starts_s:
         return None
-    users = len(starts_s)
     if deal.whose in ("slice", "whole"):
-        each = rows // users if deal.whose == "slice" else rows
-        if deal.when == "user":
-            return None if each else starts_s[0][0]
-        if each == 0:
-            return starts_s[0][0]
-        ends = [
-            start + each * round_s
-            for start, end in starts_s
-            if round_s > 0 and start + each * round_s < end
-        ]
-        return min(ends, default=None)
+        own = rows // len(starts_s) if deal.whose == "slice" else rows
+        return _own_used_up_s(deal, own, starts_s, round_s)
     if deal.when == "user" or round_s <= 0:
-        return sorted(start for start, _ in starts_s)[rows] if users > rows else None
+        starts = sorted(start for start, _ in starts_s)
+        return starts[rows] if len(starts) > rows else None
+    return _shared_used_up_s(rows, starts_s, round_s)
+
+
+def _own_used_up_s(
+    deal: Deal, own: int, starts_s: Sequence[tuple[float, float]], round_s: float
+) -> float | None:
+    """Where each user has `own` rows for itself."""
+    if own == 0:
+        return starts_s[0][0]
+    if deal.when == "user" or round_s <= 0:
+        return None
+    ends = [start + own * round_s for start, end in starts_s if start + own * round_s < end]
+    return min(ends, default=None)
+
+
+def _shared_used_up_s(
+    rows: int, starts_s: Sequence[tuple[float, float]], round_s: float
+) -> float | None:
+    """Where all users take of the same rows: by bisection of how many are needed until then."""
     if sum(math.ceil((end - start) / round_s) for start, end in starts_s) <= rows:
         return None
+
+    def needed(until_s: float) -> int:
+        return sum(
+            math.floor((min(until_s, end) - start) / round_s) + 1
+            for start, end in starts_s
+            if start <= until_s
+        )
+
     low, high = 0.0, max(end for _, end in starts_s)
     for _ in range(50):
         middle = (low + high) / 2
-        needed = sum(
-            math.floor((min(middle, end) - start) / round_s) + 1
-            for start, end in starts_s
-            if start <= middle
-        )
-        low, high = (low, middle) if needed > rows else (middle, high)
+        low, high = (low, middle) if needed(middle) > rows else (middle, high)
     return high

@@ -5,8 +5,8 @@ a browser.
 import base64
 import re
 import shlex
-from collections.abc import Iterator
-from urllib.parse import urlsplit
+from collections.abc import Callable, Iterator, Sequence
+from urllib.parse import quote_plus, urlsplit
 
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges.model import Exchange, Sent
@@ -84,102 +84,130 @@ def _ansi(text: str) -> str:
 
 
 def _request(words: list[str], number: int, started_us: int) -> Exchange:
-    method, url, headers = "", "", []
-    data: list[str] = []
-    fields: list[tuple[str, str]] = []
-    as_query = json = False
+    said = _Said()
     rest = _split(words)
     for word in rest:
-        if word in ("-X", "--request"):
-            method = next(rest, "").upper()
-        elif word in ("-H", "--header"):
-            line = next(rest, "")
-            name, sign, value = line.partition(":")
-            if sign and value.strip():
-                headers.append((name.strip(), value.strip()))
-        elif word in ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii"):
-            data.append(next(rest, ""))
-        elif word == "--data-urlencode":
-            from urllib.parse import quote_plus
-
-            name, sign, value = next(rest, "").partition("=")
-            data.append(f"{name}={quote_plus(value)}" if sign else quote_plus(name))
-        elif word == "--json":
-            data.append(next(rest, ""))
-            json = True
-        elif word in ("-F", "--form", "--form-string"):
-            name, _, value = next(rest, "").partition("=")
-            fields.append((name, value))
-        elif word in ("-b", "--cookie"):
-            next(rest, "")  # cookies are the jar's
-        elif word in ("-u", "--user"):
-            headers.append(
-                ("Authorization", "Basic " + base64.b64encode(next(rest, "").encode()).decode())
-            )
-        elif word in ("-A", "--user-agent"):
-            headers.append(("User-Agent", next(rest, "")))
-        elif word in ("-e", "--referer"):
-            headers.append(("Referer", next(rest, "")))
-        elif word in ("-G", "--get"):
-            as_query = True
-        elif word in ("-I", "--head"):
-            method = "HEAD"
-        elif word == "--url":
-            url = next(rest, "")
-        elif word in SILENT:
-            next(rest, "")
+        option = OPTIONS.get(word)
+        if option is not None:
+            option(said, next(rest, "") if word not in SWITCHES else "")
         elif word.startswith("-"):
             continue  # a switch that says nothing about the request, such as --compressed
-        elif not url:
-            url = word
+        elif not said.url:
+            said.url = word
         else:
             raise ImportRefused(
-                f"call {number}: two addresses, '{url[:60]}' and '{word[:60]}'; is a quotation "
-                "mark missing?"
+                f"call {number}: two addresses, '{said.url[:60]}' and '{word[:60]}'; is a "
+                "quotation mark missing?"
             )
-    if any(each.startswith("@") for each in data):
+    file = next((each for each in said.data if each.startswith("@")), None)
+    if file is not None:
         raise ImportRefused(
-            f"call {number} sends a file ({next(each for each in data if each.startswith('@'))}), "
-            "which is not here;"
-            " paste its content instead"
+            f"call {number} sends a file ({file}), which is not here; paste its content instead"
         )
-    url = url if "://" in url else f"http://{url}"
+    url = said.url if "://" in said.url else f"http://{said.url}"
     if urlsplit(url).scheme not in ("http", "https") or not urlsplit(url).hostname:
         raise ImportRefused(
             f"call {number} has no http or https address; it begins 'curl {' '.join(words)[:60]}'"
         )
-    body = "&".join(data).encode()
-    names = {name.lower() for name, _ in headers}
-    if as_query and body:
-        url, body = url + ("&" if "?" in url else "?") + body.decode(), b""
-    if fields:
-        mark = "dynamikos-fields"
-        body = (
-            "".join(
-                f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n'
-                for n, v in fields
-            ).encode()
-            + f"--{mark}--\r\n".encode()
-        )
-        headers = [(n, v) for n, v in headers if n.lower() != "content-type"] + [
-            ("Content-Type", f"multipart/form-data; boundary={mark}")
-        ]
-    elif body and "content-type" not in names:
-        headers.append(
-            ("Content-Type", "application/json" if json else "application/x-www-form-urlencoded")
-        )
-    sent = Sent(
-        method=method or ("POST" if body else "GET"),
-        url=url.partition("#")[0],
-        headers=tuple(headers),
-        body=body,
-    )
     return Exchange(
-        sent=sent,
+        sent=said.sent(url),
         started_us=started_us,
         entry=number - 1,
         error="not recorded: pasted as a command line",
     )
+
+
+class _Said:
+    """What the words of a command line said of its request."""
+
+    def __init__(self) -> None:
+        self.method = self.url = ""
+        self.headers: list[tuple[str, str]] = []
+        self.data: list[str] = []
+        self.fields: list[tuple[str, str]] = []
+        self.as_query = self.is_json = False
+
+    def asked(self, method: str) -> None:
+        self.method = method.upper()
+
+    def header(self, line: str) -> None:
+        name, sign, value = line.partition(":")
+        if sign and value.strip():
+            self.headers.append((name.strip(), value.strip()))
+
+    def encoded(self, text: str) -> None:
+        name, sign, value = text.partition("=")
+        self.data.append(f"{name}={quote_plus(value)}" if sign else quote_plus(name))
+
+    def json(self, text: str) -> None:
+        self.data.append(text)
+        self.is_json = True
+
+    def field(self, text: str) -> None:
+        name, _, value = text.partition("=")
+        self.fields.append((name, value))
+
+    def user(self, text: str) -> None:
+        proof = base64.b64encode(text.encode()).decode()
+        self.headers.append(("Authorization", f"Basic {proof}"))
+
+    def sent(self, url: str) -> Sent:
+        """The request, to `url`."""
+        body, headers = "&".join(self.data).encode(), list(self.headers)
+        if self.as_query and body:
+            url, body = url + ("&" if "?" in url else "?") + body.decode(), b""
+        if self.fields:
+            body = _multipart(self.fields)
+            headers = [(n, v) for n, v in headers if n.lower() != "content-type"]
+            headers.append(("Content-Type", f"multipart/form-data; boundary={BOUNDARY}"))
+        elif body and all(name.lower() != "content-type" for name, _ in headers):
+            kind = "json" if self.is_json else "x-www-form-urlencoded"
+            headers.append(("Content-Type", f"application/{kind}"))
+        return Sent(
+            method=self.method or ("POST" if body else "GET"),
+            url=url.partition("#")[0],
+            headers=tuple(headers),
+            body=body,
+        )
+
+
+def _multipart(fields: Sequence[tuple[str, str]]) -> bytes:
+    parts = (
+        f'--{BOUNDARY}\r\nContent-Disposition: form-data; name="{name}"\r\n\r\n{value}\r\n'
+        for name, value in fields
+    )
+    return "".join((*parts, f"--{BOUNDARY}--\r\n")).encode()
+
+
+def _named(name: str) -> Callable[[_Said, str], None]:
+    return lambda said, value: said.headers.append((name, value))
+
+
+def _nothing(said: _Said, value: str) -> None:
+    """Of an option whose value says nothing about the request; cookies are the jar's."""
+
+
+BOUNDARY = "dynamikos-fields"
+SWITCHES = ("-G", "--get", "-I", "--head")  # without a value
+OPTIONS: dict[str, Callable[[_Said, str], None]] = {
+    **dict.fromkeys(SILENT, _nothing),
+    **dict.fromkeys(("-b", "--cookie"), _nothing),
+    **dict.fromkeys(("-X", "--request"), _Said.asked),
+    **dict.fromkeys(("-H", "--header"), _Said.header),
+    **dict.fromkeys(
+        ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii"),
+        lambda said, text: said.data.append(text),
+    ),
+    "--data-urlencode": _Said.encoded,
+    "--json": _Said.json,
+    **dict.fromkeys(("-F", "--form", "--form-string"), _Said.field),
+    **dict.fromkeys(("-u", "--user"), _Said.user),
+    **dict.fromkeys(("-A", "--user-agent"), _named("User-Agent")),
+    **dict.fromkeys(("-e", "--referer"), _named("Referer")),
+    **dict.fromkeys(("-G", "--get"), lambda said, _: setattr(said, "as_query", True)),
+    **dict.fromkeys(("-I", "--head"), lambda said, _: said.asked("HEAD")),
+    "--url": lambda said, text: setattr(said, "url", text),
+}
 
 
 def _split(words: list[str]) -> Iterator[str]:

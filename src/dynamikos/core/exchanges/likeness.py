@@ -3,6 +3,7 @@ changed.
 """
 
 import re
+from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -13,6 +14,9 @@ from dynamikos.core.exchanges.model import Answer, text_of
 
 VALUE = re.compile(r"[0-9a-f]{8,}|\d+|[A-Za-z0-9_-]{24,}", re.I)
 MAX_PATHS = 2000
+
+
+Form = tuple[str, tuple[str, ...]]  # where it is sent, and the names of its fields
 
 
 def differences(
@@ -29,18 +33,15 @@ def differences(
     before, now = recorded.header("location") or "", headers.get("location", "")
     if form_of(before) != form_of(now):
         told.append(f"redirect: {now or 'none'}; recorded {before or 'none'}")
-    kind_before, kind_now = (
-        _kind(recorded.header("content-type") or ""),
-        _kind(headers.get("content-type", "")),
-    )
+    content_before = recorded.header("content-type") or ""
+    kind_before, kind_now = _kind(content_before), _kind(headers.get("content-type", ""))
     if kind_before != kind_now:
         told.append(f"kind of content: {kind_now or 'none'}; recorded {kind_before or 'none'}")
         return told
-    old = text_of(recorded.body, recorded.header("content-type") or "")
-    if "json" in kind_now and old.strip() and body.strip():
-        return told + _json(old, body)
-    if "html" in kind_now and old.strip() and body.strip():
-        return told + _html(old, body)
+    old = text_of(recorded.body, content_before)
+    compared = _json if "json" in kind_now else _html if "html" in kind_now else None
+    if compared is not None and old.strip() and body.strip():
+        return told + compared(old, body)
     size = len(recorded.body) or recorded.size_bytes
     if size and status and abs(size_bytes - size) > max(500, 0.5 * size):
         told.append(f"size {size_bytes:,} B; recorded {size:,} B")
@@ -93,34 +94,42 @@ def shape_of(document: Any) -> dict[str, str]:
 
 
 def _json(old: str, new: str) -> list[str]:
-    try:
-        before = shape_of(orjson.loads(old))
-    except ValueError:
+    before = _shape(old)
+    if before is None:
         return []
-    try:
-        now = shape_of(orjson.loads(new))
-    except ValueError:
+    now = _shape(new)
+    if now is None:
         return ["the answer is not JSON any more"]
     told = []
     gone = [path for path in before if path not in now and _stands(path, now)]
     fresh = [path for path in now if path not in before and _stands(path, before)]
     for paths, what in ((gone, "missing"), (fresh, "new")):
-        tops = [
-            path
-            for path in paths
-            if not any(
-                path != other and path.startswith((other + ".", other + "[")) for other in paths
-            )
-        ]
+        tops = _outermost(paths)
         if tops:
-            told.append(
-                f"{what} in the JSON: {', '.join(sorted(tops)[:5])}{' …' if len(tops) > 5 else ''}"
-            )
-    for path in before:
-        if path in now and before[path] and now[path] and before[path] != now[path]:
-            told.append(f"{path} is {now[path]}; recorded {before[path]}")
+            more = " …" if len(tops) > 5 else ""
+            told.append(f"{what} in the JSON: {', '.join(sorted(tops)[:5])}{more}")
+    for path, kind in before.items():
+        if kind and now.get(path) and kind != now[path]:
+            told.append(f"{path} is {now[path]}; recorded {kind}")
             break
     return told
+
+
+def _shape(text: str) -> dict[str, str] | None:
+    """The kinds by path; None for what is no JSON."""
+    try:
+        return shape_of(orjson.loads(text))
+    except ValueError:
+        return None
+
+
+def _outermost(paths: Sequence[str]) -> list[str]:
+    """Those that lie in no other of them."""
+
+    def lies_in(path: str, other: str) -> bool:
+        return path != other and path.startswith((other + ".", other + "["))
+
+    return [path for path in paths if not any(lies_in(path, other) for other in paths)]
 
 
 def _stands(path: str, other: dict[str, str]) -> bool:
@@ -135,46 +144,41 @@ def _stands(path: str, other: dict[str, str]) -> bool:
 
 def _html(old: str, new: str) -> list[str]:
     before, now = LexborHTMLParser(old), LexborHTMLParser(new)
-    told = []
-    forms_before, forms_now = _forms(before), _forms(now)
-    for form in forms_before:
-        if form not in forms_now:
-            near = next((other for other in forms_now if other[0] == form[0]), None)
-            if near is None:
-                told.append(f"the form to {form[0] or 'the page itself'} is missing")
-            else:
-                lost, fresh = (
-                    sorted(set(form[1]) - set(near[1])),
-                    sorted(set(near[1]) - set(form[1])),
-                )
-                told.append(
-                    f"the form to {form[0] or 'the page itself'} has other fields:"
-                    f" {', '.join([*(f'no {n}' for n in lost), *(f'new {n}' for n in fresh)][:5])}"
-                )
-    told.extend(
-        f"a form to {form[0] or 'the page itself'} is new"
-        for form in forms_now
-        if not any(form[0] == other[0] for other in forms_before)
-    )
-    tables_before, tables_now = _tables(before), _tables(now)
-    for heads in tables_before:
+    told = _other_forms(_forms(before), _forms(now))
+    tables_now = _tables(now)
+    for heads in _tables(before):
         if heads and heads not in tables_now:
             told.append(f"the table {' | '.join(heads[:5])} is missing")
     title_before, title_now = _title(before), _title(now)
     words_before, words_now = _words(title_before), _words(title_now)
-    if (
-        words_before
-        and words_now
-        and not words_before & words_now
-        and (told or _outline(before) != _outline(now))
-    ):
+    is_other = bool(words_before and words_now) and not words_before & words_now
+    # a page may be called after what it shows: another title alone is no other page
+    if is_other and (told or _outline(before) != _outline(now)):
         told.insert(0, f"title “{title_now}”; recorded “{title_before}”")
     if not told and len(old) > 2000 and not 1 / 4 <= len(new) / len(old) <= 4:
         told.append(f"size {len(new):,} characters; recorded {len(old):,}")
     return told
 
 
-def _forms(page: LexborHTMLParser) -> list[tuple[str, tuple[str, ...]]]:
+def _other_forms(before: Sequence[Form], now: Sequence[Form]) -> list[str]:
+    told = []
+    for form in before:
+        if form in now:
+            continue
+        target = form[0] or "the page itself"
+        near = next((other for other in now if other[0] == form[0]), None)
+        if near is None:
+            told.append(f"the form to {target} is missing")
+            continue
+        lost, fresh = sorted(set(form[1]) - set(near[1])), sorted(set(near[1]) - set(form[1]))
+        fields = [*(f"no {name}" for name in lost), *(f"new {name}" for name in fresh)][:5]
+        told.append(f"the form to {target} has other fields: {', '.join(fields)}")
+    known = {form[0] for form in before}
+    fresh_forms = [form[0] for form in now if form[0] not in known]
+    return [*told, *(f"a form to {target or 'the page itself'} is new" for target in fresh_forms)]
+
+
+def _forms(page: LexborHTMLParser) -> list[Form]:
     found = []
     for form in page.css("form"):
         names = sorted(

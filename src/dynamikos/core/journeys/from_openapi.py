@@ -49,6 +49,49 @@ class Operation(msgspec.Struct, frozen=True, kw_only=True):
     reads: bool
 
 
+def _listed(schema: Node, name: str) -> list[Any]:
+    """What a schema lists under a name; empty where it lists nothing."""
+    found = schema.get(name)
+    return found if isinstance(found, list) else []
+
+
+def _number_in(schema: Node) -> Any:
+    """The least that a schema allows, or 1."""
+    low = schema.get("minimum", schema.get("exclusiveMinimum"))
+    value = low if isinstance(low, (int, float)) and not isinstance(low, bool) else 1
+    exclusive = schema.get("exclusiveMinimum")
+    if exclusive is not None and exclusive is not False:  # a number, or true (of older documents)
+        value += 1
+    high = schema.get("maximum")
+    return high if isinstance(high, (int, float)) and value > high else value
+
+
+class _Given:
+    """The parameters of a request, as they are put into it."""
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        self.query: list[tuple[str, str]] = []
+        self.headers: list[tuple[str, str]] = []
+        self.cookies: list[str] = []
+
+    def take(self, where: str, name: str, value: Any) -> None:
+        """One of them. Headers that are made of other things than parameters are left out."""
+        several = value if isinstance(value, list) else [value]
+        if where == "path":
+            text = ",".join(map(_text, several))
+            self.path = self.path.replace("{" + name + "}", quote(text, safe=""))
+        elif where == "query":
+            self.query.extend((name, _text(each)) for each in several)
+        elif where == "cookie":
+            self.cookies.append(f"{name}={_text(value)}")
+        elif where == "header" and name.lower() not in OTHERS:
+            self.headers.append((name, _text(value)))
+
+
+OTHERS = ("accept", "content-type", "authorization")  # headers that no parameter says (OpenAPI)
+
+
 class Description:
     """A parsed description. Raises ImportRefused that says what is wrong and what to do."""
 
@@ -206,69 +249,61 @@ class Description:
         for name in ("example", "default", "const"):
             if name in schema:
                 return schema[name]
-        if isinstance(schema.get("examples"), list) and schema["examples"]:
-            return schema["examples"][0]
-        if isinstance(schema.get("enum"), list) and schema["enum"]:
-            return schema["enum"][0]
+        for name in ("examples", "enum"):
+            if _listed(schema, name):
+                return schema[name][0]
         if depth > MAX_DEPTH or budget[0] < 0:
             return None
         if isinstance(schema.get("allOf"), list):
-            merged: Any = {}
-            rest = {name: each for name, each in schema.items() if name in ("type", "properties")}
-            for each in [*schema["allOf"], *([rest] if rest else [])]:
-                part = self.example(each, depth + 1, budget, above)
-                merged = (
-                    {**merged, **part}
-                    if isinstance(merged, dict) and isinstance(part, dict)
-                    else part
-                    if part is not None
-                    else merged
-                )
-            return merged
+            return self._all_of(schema, depth, budget, above)
         for name in ("oneOf", "anyOf"):
-            if isinstance(schema.get(name), list) and schema[name]:
-                other = next(
-                    (each for each in schema[name] if self.resolve(each).get("type") != "null"),
-                    schema[name][0],
-                )
-                return self.example(other, depth + 1, budget, above)
+            if choices := _listed(schema, name):
+                real = (each for each in choices if self.resolve(each).get("type") != "null")
+                return self.example(next(real, choices[0]), depth + 1, budget, above)
         return self._by_type(schema, depth, budget, above)
+
+    def _all_of(self, schema: Node, depth: int, budget: list[int], above: tuple[str, ...]) -> Any:
+        """Objects are put together; of anything else the last one counts."""
+        merged: Any = {}
+        rest = {name: each for name, each in schema.items() if name in ("type", "properties")}
+        for each in [*schema["allOf"], *([rest] if rest else [])]:
+            part = self.example(each, depth + 1, budget, above)
+            if isinstance(merged, dict) and isinstance(part, dict):
+                merged = {**merged, **part}
+            elif part is not None:
+                merged = part
+        return merged
 
     def _by_type(self, schema: Node, depth: int, budget: list[int], above: tuple[str, ...]) -> Any:
         kind = schema.get("type")
         if isinstance(kind, list):
             kind = next((each for each in kind if each != "null"), "null")
-        if kind == "object" or (kind is None and isinstance(schema.get("properties"), dict)):
-            properties = schema.get("properties")
-            made = {}
-            for name, each in (properties if isinstance(properties, dict) else {}).items():
-                if self.resolve(each).get("readOnly"):
-                    continue
-                value = self.example(each, depth + 1, budget, above) if budget[0] > 0 else None
-                if value is not None or name in (schema.get("required") or ()):
-                    made[str(name)] = value
-            return made
+        properties = schema.get("properties")
+        if kind == "object" or (kind is None and isinstance(properties, dict)):
+            return self._object(schema, depth, budget, above)
         if kind == "array":
-            return [self.example(schema.get("items") or {}, depth + 1, budget, above)] * max(
-                1, min(5, int(schema.get("minItems") or 1))
-            )
+            one = self.example(schema.get("items") or {}, depth + 1, budget, above)
+            return [one] * max(1, min(5, int(schema.get("minItems") or 1)))
         if kind in ("integer", "number"):
-            low, high = schema.get("minimum", schema.get("exclusiveMinimum")), schema.get("maximum")
-            value = low if isinstance(low, (int, float)) and not isinstance(low, bool) else 1
-            exclusive = schema.get("exclusiveMinimum")
-            if exclusive is True or (exclusive is not None and exclusive is not False):
-                value += 1
-            if isinstance(high, (int, float)) and value > high:
-                value = high
-            return int(value) if kind == "integer" else value
-        if kind == "boolean":
-            return True
-        if kind == "null":
-            return None
+            number = _number_in(schema)
+            return int(number) if kind == "integer" else number
+        if kind in ("boolean", "null"):
+            return True if kind == "boolean" else None
         text = FORMATS.get(str(schema.get("format", "")), "text")
         least, most = int(schema.get("minLength") or 0), schema.get("maxLength")
         text = text.ljust(least, "x")
         return text[: int(most)] if isinstance(most, int) else text
+
+    def _object(self, schema: Node, depth: int, budget: list[int], above: tuple[str, ...]) -> Any:
+        """What a client may send of one; required properties also where nothing fits."""
+        properties, made = schema.get("properties"), {}
+        for name, each in (properties if isinstance(properties, dict) else {}).items():
+            if self.resolve(each).get("readOnly"):
+                continue
+            value = self.example(each, depth + 1, budget, above) if budget[0] > 0 else None
+            if value is not None or name in (schema.get("required") or ()):
+                made[str(name)] = value
+        return made
 
     def _given(self, holder: Node) -> Any:
         """The example of a parameter or of a media type: its own, the first of its named ones, else
@@ -320,54 +355,27 @@ class Description:
         )
 
     def _request(self, path: str, method: str, operation: Node, item: Node, base: str) -> Request:
-        parameters: dict[tuple[str, str], Node] = {}
-        for holder in (item, operation):
-            for each in holder.get("parameters") or ():
-                found = self.resolve(each)
-                parameters[(str(found.get("in", "")), str(found.get("name", "")))] = found
-        query: list[tuple[str, str]] = []
-        headers: list[tuple[str, str]] = []
-        cookies: list[str] = []
-        for (where, name), parameter in parameters.items():
-            value = (
-                self._given(parameter)
-                if "content" not in parameter
-                else self._given(next(iter(parameter["content"].values())))
-            )
-            if where == "path":
-                text = ",".join(map(_text, value)) if isinstance(value, list) else _text(value)
-                path = path.replace("{" + name + "}", quote(text, safe=""))
-            elif (
-                not parameter.get("required")
-                and "example" not in parameter
-                and "examples" not in parameter
-            ):
-                continue
-            elif where == "query":
-                query.extend(
-                    (name, _text(each)) for each in (value if isinstance(value, list) else [value])
-                )
-            elif where == "header" and name.lower() not in (
-                "accept",
-                "content-type",
-                "authorization",
-            ):
-                headers.append((name, _text(value)))
-            elif where == "cookie":
-                cookies.append(f"{name}={_text(value)}")
-        if cookies:
-            headers.append(("Cookie", "; ".join(cookies)))
+        given = _Given(path)
+        for (where, name), parameter in self._parameters(item, operation).items():
+            content = parameter.get("content")
+            value = self._given(next(iter(content.values())) if content is not None else parameter)
+            is_wanted = parameter.get("required") or parameter.keys() & {"example", "examples"}
+            if where == "path" or is_wanted:
+                given.take(where, name, value)
+        headers, query = given.headers, given.query
+        if given.cookies:
+            headers.append(("Cookie", "; ".join(given.cookies)))
         proof = None
         if "security" in operation:
-            proof = self._authorization(operation["security"], base) or (
-                Authorization(none=True) if not operation["security"] else None
-            )
-        for header_or_query in self._keys(operation.get("security", self.document.get("security"))):
-            (headers if header_or_query[0] == "header" else query).append(header_or_query[1])
+            proof = self._authorization(operation["security"], base)
+            if proof is None and not operation["security"]:
+                proof = Authorization(none=True)
+        for where, pair in self._keys(operation.get("security", self.document.get("security"))):
+            (headers if where == "header" else query).append(pair)
         return Request(
-            request=key_from(f"{method}-{re.sub(r'[{}]', '', path)}"),
+            request=key_from(f"{method}-{re.sub(r'[{}]', '', given.path)}"),
             method=method.upper(),
-            address=base + path.replace("{{", "%7B%7B"),
+            address=base + given.path.replace("{{", "%7B%7B"),
             query=tuple(query),
             headers=tuple(headers),
             body=self._body(operation),
@@ -375,6 +383,15 @@ class Description:
             checks=self._checks(operation),
             note=str(operation.get("description") or "")[:400].strip(),
         )
+
+    def _parameters(self, *holders: Node) -> dict[tuple[str, str], Node]:
+        """By (where, name); an operation's own go before those of its path."""
+        found: dict[tuple[str, str], Node] = {}
+        for holder in holders:
+            for each in holder.get("parameters") or ():
+                known = self.resolve(each)
+                found[(str(known.get("in", "")), str(known.get("name", "")))] = known
+        return found
 
     def _body(self, operation: Node) -> Body | None:
         content = self.resolve(operation.get("requestBody")).get("content")

@@ -68,49 +68,58 @@ def requests_from(
         if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
             skip_to = redirect_of(exchange)
             continue
-        if is_static(exchange) and (
-            exchange.error or (exchange.answer is not None and exchange.answer.status >= 400)
-        ):
-            continue  # what a browser asks for by itself and does not get, such as an icon
-        if unsupported(exchange):
+        if _is_in_vain(exchange) or unsupported(exchange):
             continue
-        address, parts = _address(url, bases)
         if is_static(exchange) and requests:
-            requests[-1] = _embed(
-                requests[-1], address + (f"?{parts.query}" if parts.query else "")
-            )
+            address, parts = _address(url, bases)
+            whole = address + (f"?{parts.query}" if parts.query else "")
+            requests[-1] = _embed(requests[-1], whole)
             continue
         taken = {request.request for request in requests}
-        operation = operation_of(exchange.sent)
-        words = words_of(operation.name) if operation is not None else ""
-        named = key_from(
-            words or f"{exchange.sent.method.lower()}-{'-'.join(spoken(parts.path)) or 'front'}",
-            taken,
-        )
-        checks, said = _status(_final(recording, number))
-        if operation is not None:
-            checks = (*checks, *_no_errors(exchange))
-        body = _body(exchange)
-        if lost_body(exchange):
-            body = _upload(recording, number)
-            said = [*said, LOST_BODY if body is None else LOST_UPLOAD]
-        if notes and number in notes:
-            said = [*said, notes[number]]
-        requests.append(
-            Request(
-                request=named,
-                method=exchange.sent.method,
-                address=address,
-                query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
-                headers=_headers(exchange, bases),
-                body=body,
-                checks=checks,
-                recorded=number,
-                note="\n".join(said),
-            )
-        )
+        requests.append(_request(number, exchange, recording, bases, notes or {}, taken))
         skip_to = redirect_of(exchange)
     return requests
+
+
+def _is_in_vain(exchange: Exchange) -> bool:
+    """What a browser asks for by itself and does not get, such as an icon."""
+    answer = exchange.answer
+    failed = bool(exchange.error) or (answer is not None and answer.status >= 400)
+    return failed and is_static(exchange)
+
+
+def _request(
+    number: int,
+    exchange: Exchange,
+    recording: Recording,
+    bases: dict[str, str],
+    notes: dict[int, str],
+    taken: set[str],
+) -> Request:
+    address, parts = _address(exchange.sent.url, bases)
+    operation = operation_of(exchange.sent)
+    words = words_of(operation.name) if operation is not None else ""
+    plain = f"{exchange.sent.method.lower()}-{'-'.join(spoken(parts.path)) or 'front'}"
+    checks, said = _status(_final(recording, number))
+    if operation is not None:
+        checks = (*checks, *_no_errors(exchange))
+    body = _body(exchange)
+    if lost_body(exchange):
+        body = _upload(recording, number)
+        said = [*said, LOST_BODY if body is None else LOST_UPLOAD]
+    if number in notes:
+        said = [*said, notes[number]]
+    return Request(
+        request=key_from(words or plain, taken),
+        method=exchange.sent.method,
+        address=address,
+        query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
+        headers=_headers(exchange, bases),
+        body=body,
+        checks=checks,
+        recorded=number,
+        note="\n".join(said),
+    )
 
 
 def words_of(name: str) -> str:

@@ -177,29 +177,27 @@ def titles_of(recording: Recording, groups: Sequence[Sequence[Numbered]]) -> lis
     A title that most pages share says nothing; names that come again are numbered.
     """
     pages = [page_of(exchange) for exchange in recording.exchanges]
-    reached = [
-        pages[number] if (number := _reached(group)) is not None else None for group in groups
-    ]
+    reached = [pages[n] if (n := _reached(group)) is not None else None for group in groups]
     counts = Counter(page.title for page in reached if page is not None and page.title)
     common = {title for title, count in counts.items() if count > 2 and count >= 0.8 * len(groups)}
     site = _common_end([title for title in counts if title not in common])
     made = []
     for group, page in zip(groups, reached, strict=True):
         number, first = group[0]
-        title = (
-            page.title.removesuffix(site).strip()
-            if page is not None and page.title not in common
-            else ""
-        )
-        heading = page.heading if page is not None else ""
+        said = _said_by(page, common, site)
         clicked = _clicked(pages[max(0, number - BACK) : number], first)
-        writes = first.sent.method != "GET"
-        made.append(
-            (clicked if writes and clicked else title or heading or clicked or _in_words(first))[
-                :80
-            ]
-        )
+        if clicked and first.sent.method != "GET":
+            said = clicked
+        made.append((said or clicked or _in_words(first))[:80])
     return _numbered(made)
+
+
+def _said_by(page: Page | None, common: set[str], site: str) -> str:
+    """A page's title without what all titles of the site end with, else its heading."""
+    if page is None:
+        return ""
+    title = "" if page.title in common else page.title.removesuffix(site).strip()
+    return title or page.heading
 
 
 def _operation_name(exchange: Exchange) -> str:

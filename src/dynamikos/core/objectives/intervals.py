@@ -29,50 +29,65 @@ def mark(
     misses an objective and is not “without data”. With a shard missing (not `whole`) it is not
     judged.
     """
+    word: Word = "not judged"
+    value, at_least = None, False
+    if whole:
+        value = value_of(objective, found)
+        word, at_least = _judged(objective, found, older, value)
+    if found.timed + older == 0 and word == "not judged":
+        value = None
+    return Mark(from_s=begin, to_s=end, word=word, value=value, at_least=at_least)
 
-    def of(word: Word, value: float | None = None, *, at_least: bool = False) -> Mark:
-        return Mark(from_s=begin, to_s=end, word=word, value=value, at_least=at_least)
 
-    if not whole:
-        return of("not judged")
-    value = value_of(objective, found)
+def _judged(
+    objective: Objective, found: Slice, older: int, value: float | None
+) -> tuple[Word, bool]:
+    """(word, whether the value is a lower bound since something was cut off)."""
     if not objective.is_spread:
-        if value is None:
-            return of("not judged")
-        kept = value >= objective.limit if objective.at_least else value <= objective.limit
-        return of("met" if kept else "missed", value)
-    n = found.timed
+        return _met(objective, value) if value is not None else "not judged", False
     if found.failed and 100.0 * found.failed / (found.passed.n + found.failed) > MUCH_FAILED:
-        return of("missed", value)
-    if n + older == 0:
-        return of("not judged")
-    is_cut = older > 0 or n > found.passed.n
+        return "missed", False
+    if found.timed + older == 0:
+        return "not judged", False
+    is_cut = older > 0 or found.timed > found.passed.n
     if objective.percent is not None and not objective.at_least:
-        limit_us, allowed = (
-            objective.limit * 1000,
-            round((100 - objective.percent) * 1000) * (n + older),
-        )
-        cut_over = found.cut.over(limit_us)
-        over = found.passed.over(limit_us) + cut_over + older
-        if over * 100_000 > allowed:
-            if (
-                found.undelayed is not None
-                and found.undelayed.over(limit_us) + older <= allowed // 100_000
-            ):
-                return of("not judged", value, at_least=is_cut)
-            return of("missed", value, at_least=is_cut)
-        could_be = over + found.cut.n - cut_over
-        return of("met" if could_be * 100_000 <= allowed else "not judged", value, at_least=is_cut)
+        return _by_counts(objective, objective.percent, found, older), is_cut
     if value is None or (older and objective.measure == "max"):
-        return of("met" if objective.at_least else "missed", value, at_least=True)
+        return "met" if objective.at_least else "missed", True
+    word = _met(objective, value)
+    if word == "missed" and not objective.at_least and _is_own_doing(objective, found):
+        word = "not judged"
+    return word, is_cut
+
+
+def _met(objective: Objective, value: float) -> Word:
     kept = value >= objective.limit if objective.at_least else value <= objective.limit
-    if not kept and not objective.at_least and found.undelayed is not None:
-        least_us = (
-            found.undelayed.mean_us if objective.measure == "mean" else found.undelayed.max_us
-        )
-        if least_us is not None and least_us <= objective.limit * 1000:
-            return of("not judged", value, at_least=is_cut)
-    return of("met" if kept else "missed", value, at_least=is_cut)
+    return "met" if kept else "missed"
+
+
+def _by_counts(objective: Objective, percent: float, found: Slice, older: int) -> Word:
+    """Of a percentile: by how many are over the limit, in thousandths of a percent, which is exact
+    where a percentile of few is not.
+    """
+    limit_us, n = objective.limit * 1000, found.timed
+    allowed = round((100 - percent) * 1000) * (n + older)
+    cut_over = found.cut.over(limit_us)
+    over = found.passed.over(limit_us) + cut_over + older
+    if over * 100_000 > allowed:
+        own = found.undelayed
+        is_own = own is not None and own.over(limit_us) + older <= allowed // 100_000
+        return "not judged" if is_own else "missed"
+    could_be = over + found.cut.n - cut_over
+    return "met" if could_be * 100_000 <= allowed else "not judged"
+
+
+def _is_own_doing(objective: Objective, found: Slice) -> bool:
+    """Whether it would be within the limit without what the generator may have added."""
+    if found.undelayed is None:
+        return False
+    is_mean = objective.measure == "mean"
+    least_us = found.undelayed.mean_us if is_mean else found.undelayed.max_us
+    return least_us is not None and least_us <= objective.limit * 1000
 
 
 def value_of(objective: Objective, found: Slice) -> float | None:
@@ -117,24 +132,13 @@ def by_interval(objective: Objective, over_all: Judgement, marks: Sequence[Mark]
     judged = [each for each in marks if each.word != "not judged"]
     missed = [each for each in judged if each.word == "missed"]
     share = 100.0 * len(missed) / len(judged) if judged else None
-    sign = -1 if objective.at_least else 1
-    over = [
-        sign * (each.value - objective.limit) / (objective.limit or 1.0)
-        for each in missed
-        if each.value is not None
-    ]
-    excesses = [
-        each for each in over if each > 0
-    ]  # what ended may be within it where what did not is what missed it
     word: Word = "met"
     reason = ""
     if tripped(objective, marks):
         word, reason = "missed", f"{objective.in_a_row} missed one after the other"
     elif not marks:
-        word, reason = (
-            "not judged",
-            f"no interval of {objective.every_s} s lies wholly in what was measured",
-        )
+        word = "not judged"
+        reason = f"no interval of {objective.every_s} s lies wholly in what was measured"
     elif 2 * len(judged) < len(marks) or share is None:
         word, reason = "not judged", f"only {len(judged)} of {len(marks)} intervals could be judged"
     elif share > objective.missed_allowed:
@@ -143,6 +147,7 @@ def by_interval(objective: Objective, over_all: Judgement, marks: Sequence[Mark]
         reason = f"{len(missed)} of {len(judged)} intervals missed"
         if objective.missed_allowed:
             reason += f", {objective.missed_allowed:g} % allowed"
+    excesses = _excesses(objective, missed)
     return replace(
         over_all,
         word=word,
@@ -151,3 +156,12 @@ def by_interval(objective: Objective, over_all: Judgement, marks: Sequence[Mark]
         missed_percent=share,
         excess=sum(excesses) / len(excesses) if excesses else None,
     )
+
+
+def _excesses(objective: Objective, missed: Sequence[Mark]) -> list[float]:
+    """By how much those that missed are over the limit, as parts of it. What ended may be within
+    it where what did not is what missed it.
+    """
+    sign, limit = -1 if objective.at_least else 1, objective.limit or 1.0
+    over = [sign * (e.value - objective.limit) / limit for e in missed if e.value is not None]
+    return [each for each in over if each > 0]

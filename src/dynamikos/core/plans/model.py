@@ -2,7 +2,7 @@
 
 import math
 import secrets
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -274,43 +274,58 @@ def objective_problems(
     objective: Objective, plan: Plan, journeys: Mapping[str, Journey]
 ) -> Iterator[str]:
     """What an objective is about has to be there, and what it says to make sense."""
-    said = f"Objective '{objective.objective}' is about"
-    yield from _senseless(objective, f"Objective '{objective.objective}'")
-    probes = {each.probe: each for each in plan.probes}
-    if objective.probe is not None and objective.probe not in probes:
+    said = f"Objective '{objective.objective}'"
+    yield from _senseless(objective, said)
+    gone = list(_gone(objective, plan, journeys, f"{said} is about"))
+    if gone:
+        yield from gone
+        return
+    yield from _read_too_seldom(objective, plan, said)
+    yield from _within_journeys(objective, plan, journeys, f"{said} is about")
+
+
+def _gone(
+    objective: Objective, plan: Plan, journeys: Mapping[str, Journey], said: str
+) -> Iterator[str]:
+    """What it is about and nobody has."""
+    if objective.probe is not None and objective.probe not in {e.probe for e in plan.probes}:
         yield f"{said} the probe '{objective.probe}', which the plan does not have."
-        return
-    if objective.probe is not None and (objective.every_s or 1e9) < probes[objective.probe].every_s:
-        every_s = probes[objective.probe].every_s
-        yield (
-            f"Objective '{objective.objective}' is judged every {objective.every_s} s, but its "
-            "probe is read every"
-            f" {every_s:g} s only."
-        )
-    rows = {row.row: row for crowd in plan.everybody() for row in crowd.rows}
-    if objective.row is not None and objective.row not in rows:
+    elif objective.row is not None and objective.row not in _rows(plan):
         yield f"{said} the row '{objective.row}', which no crowd has."
-        return
-    known = {journey.journey: journey for journey in journeys.values()}
-    if objective.journey is not None and objective.journey not in known:
+    elif objective.journey is not None and objective.journey not in {
+        journey.journey for journey in journeys.values()
+    }:
         yield f"{said} the journey '{objective.journey}', which no row performs."
-        return
+
+
+def _rows(plan: Plan) -> dict[str, CrowdRow]:
+    return {row.row: row for crowd in plan.everybody() for row in crowd.rows}
+
+
+def _read_too_seldom(objective: Objective, plan: Plan, said: str) -> Iterator[str]:
+    probe = next((each for each in plan.probes if each.probe == objective.probe), None)
+    if probe is not None and (objective.every_s or 1e9) < probe.every_s:
+        yield (
+            f"{said} is judged every {objective.every_s} s, but its probe is read every "
+            f"{probe.every_s:g} s only."
+        )
+
+
+def _within_journeys(
+    objective: Objective, plan: Plan, journeys: Mapping[str, Journey], said: str
+) -> Iterator[str]:
+    """The step or number, in the journeys that the objective is about."""
+    known = {journey.journey: journey for journey in journeys.values()}
     asked = list(known.values())
     if objective.journey is not None:
         asked = [known[objective.journey]]
     elif objective.row is not None:
-        asked = (
-            [journeys[rows[objective.row].journey]]
-            if rows[objective.row].journey in journeys
-            else []
-        )
+        performed = journeys.get(_rows(plan)[objective.row].journey)
+        asked = [performed] if performed is not None else []
     whose = "the journey does" if len(asked) == 1 else "the journeys do"
-    if (
-        objective.number is not None
-        and asked
-        and not any(objective.number in each.captured for each in asked)
-    ):
-        yield f"{said} the number '{objective.number}', which {whose} not capture."
+    number = objective.number
+    if number is not None and asked and not any(number in each.captured for each in asked):
+        yield f"{said} the number '{number}', which {whose} not capture."
     if objective.step is None:
         return
     having = [journey for journey in asked if journey.find_step(objective.step) is not None]
@@ -328,53 +343,76 @@ def objective_problems(
 
 def _senseless(objective: Objective, said: str) -> Iterator[str]:
     """What can't be measured or done."""
-    if objective.stops and objective.every_s is None:
-        yield (
-            f"{said} is to stop the run: say over which intervals it is judged ('every_s'), since "
-            "all of it is late."
-        )
-    if objective.time == "first-byte" and not objective.is_spread:
-        yield f"{said} is about the first byte: take a percentile, the mean or the longest."
-    if objective.until is not None and objective.step is None:
-        yield f"{said} is about a time until the end of '{objective.until}': say from which step."
-    if objective.until is not None and (
-        objective.request is not None or objective.time == "first-byte"
-    ):
-        yield (
-            f"{said} is about a time from step to step; a request or the first byte is no part of "
-            "that."
-        )
-    if objective.request is not None and objective.step is None:
-        yield f"{said} is about the request '{objective.request}': say of which step."
-    if (objective.probe is None) != (objective.reading is None):
-        yield (
-            f"{said} is about a probe's measure: say both which probe ('probe') and which measure "
-            "('reading')."
-        )
-    if objective.probe is not None and not objective.is_spread:
-        yield f"{said} is about a probe's measure: take a percentile, the mean or the largest."
-    others = (
-        objective.step,
-        objective.until,
-        objective.request,
-        objective.number,
-        objective.row,
-        objective.journey,
-    )
-    if objective.probe is not None and (any(others) or objective.time != "response"):
-        yield (
-            f"{said} is about a probe's measure, which belongs to no step, row or number; leave "
-            "those away."
-        )
-    if objective.number is not None and not objective.is_spread:
-        yield f"{said} is about a number: take a percentile, the mean or the largest."
-    if objective.number is not None and (objective.step or objective.until or objective.request):
-        yield f"{said} is about a number, which belongs to no step; leave the step away."
-    if objective.measure == "throughput" and objective.until is not None:
-        yield (
-            f"{said} is about a time from step to step, which has no throughput; leave 'until' "
-            "away."
-        )
+    for is_so, problem in SENSELESS:
+        if is_so(objective):
+            yield f"{said} {problem.format(objective)}"
+
+
+def _is_of_probe(objective: Objective) -> bool:
+    return objective.probe is not None
+
+
+def _is_of_probe_and_more(objective: Objective) -> bool:
+    o = objective
+    others = (o.step, o.until, o.request, o.number, o.row, o.journey)
+    return _is_of_probe(o) and (any(others) or o.time != "response")
+
+
+def _is_from_step_to_part(objective: Objective) -> bool:
+    is_part = objective.request is not None or objective.time == "first-byte"
+    return objective.until is not None and is_part
+
+
+def _is_number_of_step(objective: Objective) -> bool:
+    o = objective
+    return o.number is not None and bool(o.step or o.until or o.request)
+
+
+# what an objective can't say, and in which words that is told ({0} is the objective)
+SENSELESS: tuple[tuple[Callable[[Objective], bool], str], ...] = (
+    (
+        lambda o: o.stops and o.every_s is None,
+        "is to stop the run: say over which intervals it is judged ('every_s'), since all of it is "
+        "late.",
+    ),
+    (
+        lambda o: o.time == "first-byte" and not o.is_spread,
+        "is about the first byte: take a percentile, the mean or the longest.",
+    ),
+    (
+        lambda o: o.until is not None and o.step is None,
+        "is about a time until the end of '{0.until}': say from which step.",
+    ),
+    (
+        _is_from_step_to_part,
+        "is about a time from step to step; a request or the first byte is no part of that.",
+    ),
+    (
+        lambda o: o.request is not None and o.step is None,
+        "is about the request '{0.request}': say of which step.",
+    ),
+    (
+        lambda o: (o.probe is None) != (o.reading is None),
+        "is about a probe's measure: say both which probe ('probe') and which measure ('reading').",
+    ),
+    (
+        lambda o: _is_of_probe(o) and not o.is_spread,
+        "is about a probe's measure: take a percentile, the mean or the largest.",
+    ),
+    (
+        _is_of_probe_and_more,
+        "is about a probe's measure, which belongs to no step, row or number; leave those away.",
+    ),
+    (
+        lambda o: o.number is not None and not o.is_spread,
+        "is about a number: take a percentile, the mean or the largest.",
+    ),
+    (_is_number_of_step, "is about a number, which belongs to no step; leave the step away."),
+    (
+        lambda o: o.measure == "throughput" and o.until is not None,
+        "is about a time from step to step, which has no throughput; leave 'until' away.",
+    ),
+)
 
 
 def _within_step(objective: Objective, journey: Journey, said: str) -> Iterator[str]:

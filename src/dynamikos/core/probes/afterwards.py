@@ -29,6 +29,44 @@ def measures_from_csv(
     where no offset is said), seconds or milliseconds since 1970, or seconds of the run; `shift_s`
     is added to them. Raises DynamikosError with the line.
     """
+    names, rows = _table(text)
+    sums, counts = np.zeros((len(names), seconds)), np.zeros((len(names), seconds))
+    at_of: Callable[[str], float] | None = None
+    inside = 0
+    for number, row in enumerate(rows, 2):
+        if at_of is None:
+            at_of = _reader(row[0], begins_s, number)
+        if len(row) != len(names) + 1:
+            raise DynamikosError(
+                f"Line {number}: {len(row)} columns found, {len(names) + 1} expected."
+            )
+        try:
+            second = math.floor(at_of(row[0]) + shift_s)
+        except (ValueError, OverflowError):
+            raise DynamikosError(
+                f"Line {number}: “{row[0][:40]}” is not a time like that of line 2."
+            ) from None
+        if not 0 <= second < seconds:
+            continue
+        inside += 1
+        for column, cell in enumerate(row[1:]):
+            value = _value(cell, names[column], number)
+            if value is not None:
+                sums[column, second] += value
+                counts[column, second] += 1
+    if not inside:
+        began = datetime.datetime.fromtimestamp(begins_s, datetime.UTC)
+        raise DynamikosError(
+            f"None of its times lies in the run, which began at {began:%Y-%m-%d %H:%M:%S} UTC and "
+            f"took {seconds} s. Are they of another zone? Say by how many seconds they are to be "
+            "shifted."
+        )
+    means = np.divide(sums, counts, out=np.full(sums.shape, np.nan), where=counts > 0)
+    return dict(zip(names, means, strict=True))
+
+
+def _table(text: str) -> tuple[list[str], list[list[str]]]:
+    """(names of the measures, rows). Raises DynamikosError."""
     if len(text) > LONGEST:
         raise DynamikosError(
             f"The file has {len(text):,} signs; at most {LONGEST:,} are taken. Leave columns out."
@@ -52,50 +90,16 @@ def measures_from_csv(
         raise DynamikosError(
             f"Each measure needs a name of its own; “{doubled[0] if doubled else ''}” is none."
         )
-    sums = {name: np.zeros(seconds) for name in names}
-    counts = {name: np.zeros(seconds) for name in names}
-    at_of: Callable[[str], float] | None = None
-    inside = 0
-    for number, row in enumerate(rows, 2):
-        if at_of is None:
-            at_of = _reader(row[0], begins_s, number)
-        if len(row) != len(head):
-            raise DynamikosError(f"Line {number}: {len(row)} columns found, {len(head)} expected.")
-        try:
-            second = math.floor(at_of(row[0]) + shift_s)
-        except (ValueError, OverflowError):
-            raise DynamikosError(
-                f"Line {number}: “{row[0][:40]}” is not a time like that of line 2."
-            ) from None
-        if not 0 <= second < seconds:
-            continue
-        inside += 1
-        for name, cell in zip(names, row[1:], strict=True):
-            value = figure(cell) if cell.strip() else None
-            if (
-                cell.strip()
-                and value is None
-                and cell.strip().lower() not in ("nan", "null", "none", "-")
-            ):
-                raise DynamikosError(
-                    f"Line {number}: “{cell[:40]}” in the column {name} is not a number."
-                )
-            if value is not None:
-                sums[name][second] += value
-                counts[name][second] += 1
-    if not inside:
-        began = datetime.datetime.fromtimestamp(begins_s, datetime.UTC)
-        raise DynamikosError(
-            f"None of its times lies in the run, which began at {began:%Y-%m-%d %H:%M:%S} UTC and "
-            f"took {seconds} s. Are"
-            " they of another zone? Say by how many seconds they are to be shifted."
-        )
-    return {
-        name: np.divide(
-            sums[name], counts[name], out=np.full(seconds, np.nan), where=counts[name] > 0
-        )
-        for name in names
-    }
+    return names, rows
+
+
+def _value(cell: str, name: str, number: int) -> float | None:
+    """None for a cell that says that there is none. Raises DynamikosError."""
+    said = cell.strip()
+    value = figure(cell) if said else None
+    if said and value is None and said.lower() not in ("nan", "null", "none", "-"):
+        raise DynamikosError(f"Line {number}: “{cell[:40]}” in the column {name} is not a number.")
+    return value
 
 
 def _reader(first: str, begins_s: float, number: int) -> Callable[[str], float]:

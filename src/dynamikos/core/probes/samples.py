@@ -5,7 +5,7 @@ OpenMetrics 1.0 and Prometheus' text format, both read by prometheus-client.
 
 import math
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import lru_cache
@@ -98,6 +98,22 @@ def _samples(text: str, is_openmetrics: bool) -> Iterator[_Sample]:
             yield _Sample(name, value, counts, "" if ending == "_count" else unit, counter, begins)
 
 
+def _read(body: bytes, content_type: str) -> list[_Sample]:
+    """The samples of an answer. Raises DynamikosError for one that can't be read."""
+    if len(body) > MOST_BYTES:
+        raise DynamikosError(f"its answer has {len(body):,} bytes, at most {MOST_BYTES:,} are read")
+    text = storable(body.decode("utf-8", "replace"))
+    is_openmetrics = "openmetrics" in content_type or text.rstrip().endswith("# EOF")
+    try:
+        samples = list(_samples(text, is_openmetrics))
+    except (ValueError, KeyError, IndexError, TypeError, AttributeError) as problem:
+        what = "OpenMetrics" if is_openmetrics else "Prometheus' text format"
+        raise DynamikosError(f"its answer is not {what}: {str(problem)[:200]}") from problem
+    if not samples and not text.strip().startswith("#"):
+        raise DynamikosError("its answer has no measures in it")
+    return samples
+
+
 class Reader:
     """One probe's answers one after the other. Counters become rates per second. One that began
     anew since the answer before is a gap, since nobody knows what it had counted until then: it is
@@ -115,53 +131,41 @@ class Reader:
         """Values of the answer that came at instant `at_s`. Raises DynamikosError for one that
         can't be read.
         """
-        if len(body) > MOST_BYTES:
-            raise DynamikosError(
-                f"its answer has {len(body):,} bytes, at most {MOST_BYTES:,} are read"
-            )
-        text = storable(body.decode("utf-8", "replace"))
-        is_openmetrics = "openmetrics" in content_type or text.rstrip().endswith("# EOF")
+        samples = _read(body, content_type)
+        counters = {each.counter for each in samples if each.counts}
+        begun = {e.counter: e.value for e in samples if e.begins and e.counter in counters}
+        begun[PROCESS] = next((each.value for each in samples if each.name == PROCESS), 0.0)
         made: dict[Measured, float] = {}
         now: dict[str, tuple[float, float]] = {}
         self.left_out = 0
-        try:
-            samples = list(_samples(text, is_openmetrics))
-        except (ValueError, KeyError, IndexError, TypeError, AttributeError) as problem:
-            what = "OpenMetrics" if is_openmetrics else "Prometheus' text format"
-            raise DynamikosError(f"its answer is not {what}: {str(problem)[:200]}") from problem
-        if not samples and not text.strip().startswith("#"):
-            raise DynamikosError("its answer has no measures in it")
-        counters = {each.counter for each in samples if each.counts}
-        begun = {
-            each.counter: each.value for each in samples if each.begins and each.counter in counters
-        }
-        begun[PROCESS] = next((each.value for each in samples if each.name == PROCESS), 0.0)
-        same_process = begun.get(PROCESS) == self._begun.get(PROCESS)
         for each in samples:
-            if (
-                (each.begins and each.counter in counters)
-                or not wants(self._patterns, each.name)
-                or not math.isfinite(each.value)
-            ):
+            is_begin = each.begins and each.counter in counters
+            if is_begin or not math.isfinite(each.value) or not wants(self._patterns, each.name):
                 continue
             if len(made) >= MOST_MEASURES:
                 self.left_out += 1
-                continue
-            if not each.counts:
-                made[Measured(name=each.name, unit=each.unit)] = each.value * (
-                    100 if each.unit == "%" else 1
-                )
-                continue
-            now[each.name] = each.value, at_s
-            before = self._before.get(each.name)
-            anew = not same_process or begun.get(each.counter) != self._begun.get(each.counter)
-            if before is None or at_s <= before[1] or each.value < before[0] or anew:
-                continue
-            grown = each.value - before[0]
-            rate = Measured(name=each.name, unit=f"{each.unit}/s" if each.unit else "/s")
-            made[rate] = grown / (at_s - before[1])
+            elif each.counts:
+                now[each.name] = each.value, at_s
+                rate = self._rate(each, at_s, begun)
+                if rate is not None:
+                    unit = f"{each.unit}/s" if each.unit else "/s"
+                    made[Measured(name=each.name, unit=unit)] = rate
+            else:
+                factor = 100 if each.unit == "%" else 1
+                made[Measured(name=each.name, unit=each.unit)] = each.value * factor
         self._before, self._begun = now, begun
         return {measure: value for measure, value in made.items() if math.isfinite(value)}
+
+    def _rate(self, counter: _Sample, at_s: float, begun: Mapping[str, float]) -> float | None:
+        """How much a counter has grown a second since it was read before; None where that can't be
+        said: it was not, or it began anew, by itself or with its process.
+        """
+        before = self._before.get(counter.name)
+        if before is None or at_s <= before[1] or counter.value < before[0]:
+            return None
+        if any(begun.get(of) != self._begun.get(of) for of in (PROCESS, counter.counter)):
+            return None
+        return (counter.value - before[0]) / (at_s - before[1])
 
     def forget(self) -> None:
         """There was a gap: rates begin anew."""

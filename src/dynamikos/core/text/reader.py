@@ -6,7 +6,6 @@ note.
 """
 
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any, Union
 
@@ -18,6 +17,7 @@ MAX_BYTES = 5_000_000
 MAX_DEPTH = 40
 MAX_SCALAR = 1_000_000
 NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?\Z")
+BARE_TEMPLATE = 'for a {{ name }}, put quotes around it: "{{ name }}"'
 LITERALS: dict[str, object] = {"null": None, "true": True, "false": False}
 
 Path = tuple[str | int, ...]
@@ -61,105 +61,123 @@ def read(text: str, *, file: str = "") -> Document:
     """`text` as a Document. Raises TextError with line and column."""
     if len(text.encode("utf-8", "replace")) > MAX_BYTES:
         raise TextError(f"the text is longer than {MAX_BYTES // 1_000_000} MB; split it", file=file)
-    places: dict[Path, tuple[int, int]] = {}
-    lines: dict[int, Path] = {}
-    covered: dict[int, list[tuple[int, int]]] = {}
-    stack: list[_Open] = []
-    result: list[Plain] = []
+    building = _Building(text, file)
+    try:
+        for event in yaml.parse(text, Loader=yaml.CSafeLoader):
+            building.take(event)
+    except yaml.YAMLError as problem:
+        raise building.misread(problem) from problem
+    except RecursionError as problem:
+        raise TextError("nested too deeply", file=file) from problem
+    if not building.result:
+        raise TextError("the text is empty", line=1, column=1, file=file)
+    notes = _notes(text, building.covered, building.lines) if "#" in text else {}
+    return Document(value=building.result[0], places=building.places, notes=notes)
 
-    def fail(message: str, mark: Any) -> TextError:
-        return TextError(message, line=mark.line + 1, column=mark.column + 1, file=file)
 
-    def put(value: Plain, mark: Any) -> Path:
-        if not stack:
-            result.append(value)
-            path: Path = ()
+class _Building:
+    """A document as it is put together of the parser's events, with where everything stood."""
+
+    def __init__(self, text: str, file: str) -> None:
+        self._text, self._file = text, file
+        self.places: dict[Path, tuple[int, int]] = {}
+        self.lines: dict[int, Path] = {}
+        self.covered: dict[int, list[tuple[int, int]]] = {}
+        self.result: list[Plain] = []
+        self._stack: list[_Open] = []
+        self._documents = 0
+
+    def take(self, event: Any) -> None:
+        """The next event. Raises TextError for what the text form does not have."""
+        self._refuse(event)
+        if isinstance(event, (yaml.MappingStartEvent, yaml.SequenceStartEvent)):
+            self._begin(event)
+        elif isinstance(event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
+            self._stack.pop()
+        elif isinstance(event, yaml.ScalarEvent):
+            self._scalar(event)
+
+    def misread(self, problem: yaml.YAMLError) -> TextError:
+        """What the parser could not read."""
+        where: Any = getattr(problem, "problem_mark", None)
+        message = str(getattr(problem, "problem", None) or problem)
+        if where is None:
+            return TextError(message, line=0, column=0, file=self._file)
+        around = self._text.split("\n")[min(where.line, self._text.count("\n"))]
+        if "{{" in around and '"' not in around:
+            message = BARE_TEMPLATE
+        return self._wrong(message, where)
+
+    def _wrong(self, message: str, mark: Any) -> TextError:
+        return TextError(message, line=mark.line + 1, column=mark.column + 1, file=self._file)
+
+    def _refuse(self, event: Any) -> None:
+        mark = event.start_mark
+        if isinstance(event, yaml.DocumentStartEvent):
+            self._documents += 1
+            if self._documents > 1:
+                raise self._wrong("only one document is allowed; remove the line '---'", mark)
+        if isinstance(event, yaml.AliasEvent):
+            raise self._wrong("aliases (*name) are not allowed; write the value out", mark)
+        if getattr(event, "anchor", None):
+            raise self._wrong("anchors (&name) are not allowed; write the value out", mark)
+        tag = getattr(event, "tag", None)
+        if tag not in (None, "!"):
+            raise self._wrong(f"tags ({tag}) are not allowed; quote the text instead", mark)
+
+    def _begin(self, event: Any) -> None:
+        """A mapping or a sequence."""
+        mark, flow = event.start_mark, bool(event.flow_style)
+        is_map = isinstance(event, yaml.MappingStartEvent)
+        if len(self._stack) >= MAX_DEPTH:
+            raise self._wrong(f"nested deeper than {MAX_DEPTH} levels", mark)
+        if flow and is_map and text_at(self._text, mark).startswith("{{"):
+            raise self._wrong(BARE_TEMPLATE, mark)
+        value: list[Plain] | dict[str, Plain] = {} if is_map else []
+        path = self._put(value, mark)
+        known = self.lines.get(mark.line)
+        if known is None or (is_map and path[: len(known)] == known):
+            self.lines[mark.line] = path
+        self._stack.append(_Open("map" if is_map else "list", path, value, flow))
+
+    def _scalar(self, event: Any) -> None:
+        """A value, or the key of one."""
+        mark, last = event.start_mark, event.end_mark
+        if len(event.value) > MAX_SCALAR:
+            raise self._wrong("a single text longer than 1 MB", mark)
+        for row in range(mark.line, last.line + 1):
+            start = mark.column if row == mark.line else 0
+            end = last.column if row == last.line else 1 << 30
+            self.covered.setdefault(row, []).append((start, end))
+        top = self._stack[-1] if self._stack else None
+        if top is None or not isinstance(top.value, dict) or top.key is not None:
+            path = self._put(scalar(event.value) if event.implicit[0] else event.value, mark)
+            self.lines.setdefault(mark.line, path)
+            return
+        if event.value in top.value:
+            raise self._wrong(f"the key '{event.value}' stands here twice; remove one", mark)
+        top.key = event.value
+        self.places[(*top.path, event.value)] = (mark.line + 1, mark.column + 1)
+        self.lines.setdefault(mark.line, top.path)
+
+    def _put(self, value: Plain, mark: Any) -> Path:
+        """Into what is open; returns its path."""
+        path: Path = ()
+        if not self._stack:
+            self.result.append(value)
         else:
-            top = stack[-1]
+            top = self._stack[-1]
             if isinstance(top.value, list):
                 path = (*top.path, len(top.value))
                 top.value.append(value)
             elif top.key is None:
-                raise fail("a key must be a plain text; " + bare_template_hint, mark)
+                raise self._wrong("a key must be a plain text; " + BARE_TEMPLATE, mark)
             else:
                 path = (*top.path, top.key)
                 top.value[top.key] = value
                 top.key = None
-        places.setdefault(path, (mark.line + 1, mark.column + 1))
+        self.places.setdefault(path, (mark.line + 1, mark.column + 1))
         return path
-
-    bare_template_hint = 'for a {{ name }}, put quotes around it: "{{ name }}"'
-    try:
-        documents = 0
-        parsed: Iterator[Any] = yaml.parse(text, Loader=yaml.CSafeLoader)
-        for event in parsed:
-            mark: Any = event.start_mark
-            if isinstance(event, yaml.DocumentStartEvent):
-                documents += 1
-                if documents > 1:
-                    raise fail("only one document is allowed; remove the line '---'", mark)
-            if isinstance(event, yaml.AliasEvent):
-                raise fail("aliases (*name) are not allowed; write the value out", mark)
-            if getattr(event, "anchor", None):
-                raise fail("anchors (&name) are not allowed; write the value out", mark)
-            if getattr(event, "tag", None) not in (None, "!"):
-                raise fail(f"tags ({event.tag}) are not allowed; quote the text instead", mark)
-            if isinstance(event, (yaml.MappingStartEvent, yaml.SequenceStartEvent)):
-                if len(stack) >= MAX_DEPTH:
-                    raise fail(f"nested deeper than {MAX_DEPTH} levels", mark)
-                flow = bool(event.flow_style)
-                if (
-                    flow
-                    and isinstance(event, yaml.MappingStartEvent)
-                    and text_at(text, mark).startswith("{{")
-                ):
-                    raise fail(bare_template_hint, mark)
-                value: list[Plain] | dict[str, Plain] = (
-                    {} if isinstance(event, yaml.MappingStartEvent) else []
-                )
-                path = put(value, mark)
-                known = lines.get(mark.line)
-                if known is None or (isinstance(value, dict) and path[: len(known)] == known):
-                    lines[mark.line] = path
-                stack.append(_Open("map" if isinstance(value, dict) else "list", path, value, flow))
-            elif isinstance(event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
-                stack.pop()
-            elif isinstance(event, yaml.ScalarEvent):
-                if len(event.value) > MAX_SCALAR:
-                    raise fail("a single text longer than 1 MB", mark)
-                last: Any = event.end_mark
-                for row in range(mark.line, last.line + 1):
-                    start = mark.column if row == mark.line else 0
-                    end = last.column if row == last.line else 1 << 30
-                    covered.setdefault(row, []).append((start, end))
-                top = stack[-1] if stack else None
-                if top is not None and isinstance(top.value, dict) and top.key is None:
-                    if event.value in top.value:
-                        raise fail(f"the key '{event.value}' stands here twice; remove one", mark)
-                    top.key = event.value
-                    places[(*top.path, event.value)] = (mark.line + 1, mark.column + 1)
-                    lines.setdefault(mark.line, top.path)
-                else:
-                    path = put(scalar(event.value) if event.implicit[0] else event.value, mark)
-                    lines.setdefault(mark.line, path)
-    except yaml.YAMLError as problem:
-        where: Any = getattr(problem, "problem_mark", None)
-        message = str(getattr(problem, "problem", None) or problem)
-        around = "" if where is None else text.split("\n")[min(where.line, text.count("\n"))]
-        if "{{" in around and '"' not in around:
-            message = bare_template_hint
-        raise TextError(
-            message,
-            line=0 if where is None else where.line + 1,
-            column=0 if where is None else where.column + 1,
-            file=file,
-        ) from problem
-    except RecursionError as problem:
-        raise TextError("nested too deeply", file=file) from problem
-    if not result:
-        raise TextError("the text is empty", line=1, column=1, file=file)
-    notes = _notes(text, covered, lines) if "#" in text else {}
-    return Document(value=result[0], places=places, notes=notes)
 
 
 def text_at(text: str, mark: Any) -> str:

@@ -17,6 +17,7 @@ from dynamikos.core.objectives import Judgement, Mark, Readings
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
+from dynamikos.core.reports.ledger import SeriesTotal
 from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.verdicts.bursts import is_over, not_for_bursts
 from dynamikos.core.verdicts.ending import FINISHED, Ending, of_words
@@ -169,33 +170,15 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     def _answer(self) -> str:
         """What the objectives come to."""
         every = self.judgements
-        missed = [each for each in every if each.word == "missed" and each.decides]
         open_ = [each for each in every if each.word == "not decided" and each.decides]
-        if missed or self.stopped_by:
-            said = (
-                f"{len(missed)} of {len(every)} objectives missed: {'; '.join(map(told, missed))}."
-            )
-            lower = " At a lower load than planned." if self.load_share < LOAD_SHARE else ""
-            stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
-            return f"{said}{lower}{stopped}"
         over = [each for each in open_ if each.side == "over"]
+        missed = [each for each in every if each.word == "missed" and each.decides]
+        if missed or self.stopped_by:
+            return self._missed(missed)
         if self.exit_code == MISSED:
             return f"Not decided, and counted as missed: {'; '.join(map(told, over or open_))}."
         if self.exit_code == NOT_JUDGED:
-            why = next((each for each in every if each.word == "not judged" and each.decides), None)
-            if self.load_share < LOAD_SHARE and why is None and every:
-                return (
-                    "Not judged: met at a lower load than planned. "
-                    f"{self.doubts[0] if self.doubts else ''}"
-                ).strip()
-            first = (
-                self.doubts[0]
-                if self.doubts
-                else f"{why.sentence}: {why.reason}."
-                if why is not None
-                else ""
-            )
-            return f"Not judged. {first}".strip()
+            return self._not_judged()
         if not every:
             return "The run has no objectives, so there is nothing to meet or miss."
         if open_:
@@ -210,6 +193,23 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
             met = sum(each.word != "missed" for each in every)
             return f"{met} of {len(every)} objectives met, and none missed that decides."
         return f"All {len(every)} objectives met." if len(every) > 1 else "The objective is met."
+
+    def _missed(self, missed: Sequence[Judgement]) -> str:
+        of = f"{len(missed)} of {len(self.judgements)} objectives missed"
+        lower = " At a lower load than planned." if self.load_share < LOAD_SHARE else ""
+        stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
+        return f"{of}: {'; '.join(map(told, missed))}.{lower}{stopped}"
+
+    def _not_judged(self) -> str:
+        """With its first reason: a doubt, or of an objective why it is not judged."""
+        doubt = self.doubts[0] if self.doubts else ""
+        every = self.judgements
+        why = next((each for each in every if each.word == "not judged" and each.decides), None)
+        if self.load_share < LOAD_SHARE and why is None and every:
+            return f"Not judged: met at a lower load than planned. {doubt}".strip()
+        if not doubt and why is not None:
+            doubt = f"{why.sentence}: {why.reason}."
+        return f"Not judged. {doubt}".strip()
 
 
 _EMPTY = re.compile(r"(measured seconds(?: \(|: ))(\)|\.)")
@@ -296,13 +296,9 @@ def conclude(
     generators sent at once what was overdue, and `calm` makes the window without them.
     """
     from_s, to_s = frozen.measured
-    if changes:
-        to_s = min(
-            to_s, max(from_s, float(whole.until_s))
-        )  # it may have been held until it was stopped
-    seconds = max(
-        0.0, min(to_s, float(whole.until_s)) - from_s
-    )  # a run that was ended is measured until then
+    if changes:  # it may have been held until it was stopped
+        to_s = min(to_s, max(from_s, float(whole.until_s)))
+    seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # one that was ended: until then
     judgements = judgements_of(
         frozen, window, seconds, marks or {}, readings=readings, chances=chances
     )
@@ -313,51 +309,20 @@ def conclude(
         judgements = not_for_bursts(judgements, without, len(bursts))
     figures = rows_of(frozen, window, seconds)
     share = load_share_of(frozen, window, seconds) if ending.is_whole or ending.objective else 1.0
-    doubts = [*_lost(lost), *_own_doing(window, whole, ending), *_lower(share, window)]
-    if whole.learned_late:
-        doubts.append(
-            "A generator learned of a change of the load after its second, so it was not the same "
-            "on all of them."
-        )
-    kinds = {kind for each in LEVELS for kind in window.all_of(each).failed}
-    if kinds and not window.all_of("step").passed.n:
-        one = (
-            f"every failure is “{next(iter(kinds))}”"
-            if len(kinds) == 1
-            else f"{len(kinds)} kinds of failures"
-        )
-        doubts.append(
-            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the "
-            "server's speed; rehearse"
-            " the journey."
-        )
-    doubts.extend(_came_otherwise(frozen, window, whole, figures))
-    if not window.seconds and ending.is_whole:
-        doubts.append("Nothing was measured.")
-    code = code_of(judgements, frozen.plan.undecided, is_turned=bool(doubts))
-    if ending.is_by_hand:
-        code = STOPPED
-    elif not ending.is_whole and not ending.is_own:
-        code = COULD_NOT_RUN
-    elif ending.objective:
-        code = MISSED
-    late = window.late_seconds / window.seconds if window.seconds else 0.0
+    doubts = [*_lost(lost), *_own_doing(window, whole, ending)]
+    if not frozen.trial:
+        doubts += _lower(share, window)
+        doubts += _of_little_use(window, whole, ending)
+        doubts += _came_otherwise(frozen, window, whole, figures)
+        if not window.seconds and ending.is_whole:
+            doubts.append("Nothing was measured.")
     rounds = window.all_of("round")
+    code = _code(frozen, judgements, rounds, doubts, ending)
     if frozen.trial:
-        judgements = [
-            replace(each, word="not judged", reason="a trial is too small to judge")
-            for each in judgements
-        ]
-        doubts = [*_lost(lost), *_own_doing(window, whole, ending)]
-        passed, failed = rounds.passed.n, rounds.failures + rounds.own
-        code = (
-            code
-            if code in (STOPPED, COULD_NOT_RUN)
-            else MET
-            if passed and not failed and not doubts
-            else MISSED
-        )
+        small = "a trial is too small to judge"
+        judgements = [replace(each, word="not judged", reason=small) for each in judgements]
     rows = window.rows(seconds)
+    series = {each.no: each for each in whole.series}
     return Outcome(
         ending=ending,
         from_s=from_s,
@@ -370,7 +335,7 @@ def conclude(
         failed=whole.failed,
         in_flight=in_flight,
         reopened=whole.reopened,
-        late_share=late,
+        late_share=window.late_seconds / window.seconds if window.seconds else 0.0,
         peak_users=peak_users,
         planned_peak=frozen.planned_peak,
         exit_code=code,
@@ -388,9 +353,7 @@ def conclude(
         reloaded=whole.reloaded,
         changes=[said(each) for each in changes],
         leavings=whole.leavings,
-        failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[
-            :MOST_FAILING
-        ],
+        failing=failing(whole.by_value.values(), series)[:MOST_FAILING],
         carries=whole.carries,
         processor_share=round(whole.processor_share, 4),
         stopped_by=ending.objective,
@@ -400,6 +363,43 @@ def conclude(
         own_delay=own_delay_of(rows, window),
         bursts=list(bursts),
     )
+
+
+def _of_little_use(window: Ledger, whole: Ledger, ending: Ending) -> Iterator[str]:
+    """Loads that were not the same everywhere, and runs in which nothing passed."""
+    if whole.learned_late:
+        yield (
+            "A generator learned of a change of the load after its second, so it was not the same "
+            "on all of them."
+        )
+    kinds = {kind for each in LEVELS for kind in window.all_of(each).failed}
+    if kinds and not window.all_of("step").passed.n:
+        one = f"every failure is “{next(iter(kinds))}”"
+        told = one if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
+        yield (
+            f"Nothing passed: {told}. This is the script, the address or the sign-in, not the "
+            "server's speed; rehearse the journey."
+        )
+
+
+def _code(
+    frozen: FrozenRun,
+    judgements: Sequence[Judgement],
+    rounds: SeriesTotal,
+    doubts: Sequence[str],
+    ending: Ending,
+) -> int:
+    """The exit code. Of a trial it says whether all parts work: objectives are not judged."""
+    if ending.is_by_hand:
+        return STOPPED
+    if not ending.is_whole and not ending.is_own:
+        return COULD_NOT_RUN
+    if frozen.trial:
+        is_clean = rounds.passed.n and not rounds.failures + rounds.own and not doubts
+        return MET if is_clean else MISSED
+    if ending.objective:
+        return MISSED
+    return code_of(judgements, frozen.plan.undecided, is_turned=bool(doubts))
 
 
 def load_share_of(frozen: FrozenRun, window: Ledger, seconds: float) -> float:

@@ -1,13 +1,14 @@
 """Failures that share a value which others don't."""
 
-from collections import Counter
-from collections.abc import Iterator
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
 
 from scipy.special import bdtrc
 
 from dynamikos.core.analysis.evidence import Evidence, Found
 from dynamikos.core.analysis.findings.blocks import LEAST
 from dynamikos.core.figures import odds
+from dynamikos.core.reports import KeptExchange
 
 FEWEST, DIFFERENT = 5, 3  # failures, and values that were dealt
 MOSTLY, SELDOM = 0.8, 0.3  # parts: of the failures that have the value, and of what was dealt
@@ -72,39 +73,48 @@ def _counted(evidence: Evidence) -> Iterator[Found]:
 
 def _kept(evidence: Evidence) -> Iterator[Found]:
     kept = [each for each in evidence.kept if not each.item and not each.resource]
-    requests = dict.fromkeys((each.step, each.request) for each in kept)
-    for step, request in requests:
-        here = [each for each in kept if (each.step, each.request) == (step, request)]
-        kinds = Counter(each.failure for each in here if each.failure)
-        for kind, n in kinds.items():
-            failed = [each for each in here if each.failure == kind]
-            if n < FEWEST:
-                continue
-            # failures are kept from the first on, and only so many: what passed is of the same
-            # seconds
-            first, last = min(each.second for each in failed), max(each.second for each in failed)
-            passed = [e for e in here if not e.failure and first <= e.second <= last]
-            names = {name for each in failed for name in {**each.before, **each.variables}}
-            for name in sorted(names):
-                values = [{**each.variables, **each.before}.get(name, "") for each in failed]
-                value, count = Counter(values).most_common(1)[0]
-                if not value or count < MOSTLY * n or len(value) > 200 or "•" in value:
-                    continue
-                others = [{**each.variables, **each.before}.get(name, "") for each in passed]
-                known = [each for each in others if each]
-                few = len(known) < FEWEST or len(set(known)) < DIFFERENT
-                if few or sum(each == value for each in known) > SELDOM * len(known):
-                    continue
-                yield Found(
-                    rule="failures-by-value",
-                    about="target",
-                    sentence=f"{request} fails ({kind}) where {name} is “{value}”: {count} of"
-                    f" {n} kept failures, {sum(each == value for each in known)} of {len(known)} "
-                    "that passed.",
-                    means=MEANS,
-                    try_=TRY,
-                    step=step,
-                    request=request,
-                    evidence={"value": value[:80]},
-                )
-                break
+    by_request: dict[tuple[str, str], list[KeptExchange]] = defaultdict(list)
+    for each in kept:
+        by_request[each.step, each.request].append(each)
+    for here in by_request.values():
+        for kind, n in Counter(each.failure for each in here if each.failure).items():
+            if n >= FEWEST:
+                failed = [each for each in here if each.failure == kind]
+                yield from _of_kind(kind, failed, here)
+
+
+def _of_kind(
+    kind: str, failed: Sequence[KeptExchange], here: Sequence[KeptExchange]
+) -> Iterator[Found]:
+    """The first name whose value nearly all failures share, and hardly any that passed."""
+    # failures are kept from the first on, and only so many: what passed is of the same seconds
+    first, last = min(each.second for each in failed), max(each.second for each in failed)
+    passed = [e for e in here if not e.failure and first <= e.second <= last]
+    step, request, n = failed[0].step, failed[0].request, len(failed)
+    for name in sorted({name for each in failed for name in {**each.before, **each.variables}}):
+        value, count = Counter(_values(failed, name)).most_common(1)[0]
+        if not value or count < MOSTLY * n or len(value) > 200 or "•" in value:
+            continue
+        known = [each for each in _values(passed, name) if each]
+        if len(known) < FEWEST or len(set(known)) < DIFFERENT:
+            continue
+        same = known.count(value)
+        if same > SELDOM * len(known):
+            continue
+        yield Found(
+            rule="failures-by-value",
+            about="target",
+            sentence=f"{request} fails ({kind}) where {name} is “{value}”: {count} of {n} kept "
+            f"failures, {same} of {len(known)} that passed.",
+            means=MEANS,
+            try_=TRY,
+            step=step,
+            request=request,
+            evidence={"value": value[:80]},
+        )
+        return
+
+
+def _values(exchanges: Sequence[KeptExchange], name: str) -> list[str]:
+    """What each was sent with."""
+    return [{**each.variables, **each.before}.get(name, "") for each in exchanges]

@@ -109,27 +109,10 @@ def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]
     holding = (*MARKS, "branches", "requests", "steps")
     empty = {mark for mark in holding if mark in step and step[mark] in ("", None, [])}
     made = {name: value for name, value in step.items() if name not in empty}
-    given = [mark for mark in MARKS if mark in made]
-    given += ["branches"] * ("branches" in made or "choose" in made) + ["requests"] * (
-        "requests" in made
-    )
-    if len(given) > 1:
-        raise ValidationError(
-            f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their "
-            "own",
-            (*path, given[1] if given[1] in made else "choose"),
-        )
-    kind = given[0] if given and given[0] in MARKS else "step"
-    if given == ["branches"]:
-        kind = "choose" if made.get("choose") is not None else "if"
-        branches = made.get("branches", [])
-        if isinstance(branches, list | tuple):
-            made["branches"] = [
-                {**branch, "steps": tagged(branch["steps"], (*path, "branches", at, "steps"))}
-                if isinstance(branch, dict) and "steps" in branch
-                else branch
-                for at, branch in enumerate(branches)
-            ]
+    kind = _kind(made, path)
+    if kind in ("choose", "if") and isinstance(made.get("branches"), list | tuple):
+        at = (*path, "branches")
+        made["branches"] = [_branch(each, (*at, n)) for n, each in enumerate(made["branches"])]
     if "steps" in made:
         if kind not in ("repeat", "each"):
             raise ValidationError(
@@ -138,6 +121,28 @@ def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]
             )
         made["steps"] = tagged(made["steps"], (*path, "steps"))
     return {TAG: kind, **made}
+
+
+def _kind(made: dict[str, Any], path: tuple[str | int, ...]) -> str:
+    """What kind a step is of, by the one key that says so. Raises ValidationError for several."""
+    given = [mark for mark in MARKS if mark in made]
+    given += ["branches"] * ("branches" in made or "choose" in made)
+    given += ["requests"] * ("requests" in made)
+    if len(given) > 1:
+        raise ValidationError(
+            f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their "
+            "own",
+            (*path, given[1] if given[1] in made else "choose"),
+        )
+    if given == ["branches"]:
+        return "choose" if made.get("choose") is not None else "if"
+    return given[0] if given and given[0] in MARKS else "step"
+
+
+def _branch(branch: Any, path: tuple[str | int, ...]) -> Any:
+    if not isinstance(branch, dict) or "steps" not in branch:
+        return branch
+    return {**branch, "steps": tagged(branch["steps"], (*path, "steps"))}
 
 
 def untagged(steps: Any) -> list[Any]:
