@@ -4,7 +4,7 @@ derive from the seed.
 
 import hashlib
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import accumulate
 from typing import Annotated, Any, Literal
 
@@ -183,51 +183,58 @@ def series_of(
     embedded resources, the fetching of tokens, and the spans and numbers that `objectives` are
     about; numbered from `first`.
     """
-    made: list[Series] = []
-
-    def add(level: Level, name: str, step: str = "", request: str = "") -> None:
-        no = first + len(made)
-        made.append(
-            Series(
-                no=no,
-                level=level,
-                row=row,
-                journey=journey.journey,
-                step=step,
-                request=request,
-                name=name,
-            )
+    plain = (*_performed(journey), *_asked_for(journey, row, objectives))
+    return tuple(
+        Series(
+            no=no,
+            level=level,
+            row=row,
+            journey=journey.journey,
+            step=step,
+            request=request,
+            name=name,
         )
+        for no, (level, name, step, request) in enumerate(plain, first)
+    )
 
-    add("round", "Round")
-    for _, step in journey.steps():
+
+Plain = tuple[Level, str, str, str]  # level, name, step, request
+
+
+def _performed(journey: Journey) -> Iterator[Plain]:
+    """What every run of a journey has figures of."""
+    yield "round", "Round", "", ""
+    steps = [step for _, step in journey.steps()]
+    for step in steps:
         if not step.measured:
             continue
-        add("repeat" if step.nests else "step", step.name, step.step)
+        yield "repeat" if step.nests else "step", step.name, step.step, ""
         for request in step.requests:
-            add("request", f"{request.method} {request.address}", step.step, request.request)
+            yield "request", f"{request.method} {request.address}", step.step, request.request
         if any(request.embedded for request in step.requests):
-            add("embedded", f"{step.name}: embedded resources", step.step)
-    proofs = [
-        journey.authorization,
-        *(request.authorization for _, step in journey.steps() for request in step.requests),
-    ]
-    if any(each is not None and each.client is not None for each in proofs):
-        add("token", "Tokens of clients")
-    if any(not isinstance(step, Sending) for _, step in journey.steps()):
-        add("item", "Values and logic")
+            yield "embedded", f"{step.name}: embedded resources", step.step, ""
+    proofs = [request.authorization for step in steps for request in step.requests]
+    if any(
+        each is not None and each.client is not None for each in (journey.authorization, *proofs)
+    ):
+        yield "token", "Tokens of clients", "", ""
+    if any(not isinstance(step, Sending) for step in steps):
+        yield "item", "Values and logic", "", ""
+
+
+def _asked_for(journey: Journey, row: str, objectives: Sequence[Objective]) -> Iterator[Plain]:
+    """Spans and numbers, each once."""
     names = {step.step: step.name for _, step in journey.steps()}
     wanted = dict.fromkeys(
         (each.level, each.step or "", each.until or each.number or "")
         for each in objectives
         if each.level in ("span", "number") and _is_about(each, journey, row)
     )
-    for level, step_key, end in wanted:
+    for level, step, end in wanted:
         if level == "span":
-            add("span", f"{names[step_key]} to {names[end]}", step_key, end)
+            yield "span", f"{names[step]} to {names[end]}", step, end
         else:
-            add("number", end, request=end)
-    return tuple(made)
+            yield "number", end, "", end
 
 
 def _is_about(objective: Objective, journey: Journey, row: str) -> bool:

@@ -115,46 +115,38 @@ class Inputs:
         found = [
             f"{self.plan_file}: {each}" if self.plan_file else each for each in self._of_the_plan()
         ]
-        settings = self.environment_file or "Settings"
-        for name, journey in self.journeys.items():
-            step_of = f"{journey.name}, step" if len(self.journeys) > 1 else "Step"
-            step_of = f"{name}: step" if self.plan_file else step_of
-            wrong = verify(journey, self.names, self.callable, settings)
-            found.extend(
-                f"{step_of} {each.step}, request {each.request}: {each.message}" for each in wrong
-            )
-            if not self.from_files:
-                files = bodies_from_files(journey)
-                found.extend(
-                    f"{step_of} {step}, request {request}: {FILE}" for step, request in files
-                )
-            alike = [
-                other
-                for other, each in self.journeys.items()
-                if other < name and each.journey == journey.journey
-            ]
-            if alike and self.journeys[alike[0]] != journey:
-                found.append(
-                    f"{alike[0]} and {name} are different journeys with the same key, "
-                    f"'{journey.journey}'; give one of"
-                    " them another."
-                )
+        for name in self.journeys:
+            found += self._of_journey(name)
         found.extend(deal_problems(self.data))
         for name, persona in self.personas.items():
-            found.extend(
-                f"Persona {persona.name or name}: {problem}"
-                for problem in persona_problems(persona)
-            )
+            called = persona.name or name
+            found.extend(f"Persona {called}: {problem}" for problem in persona_problems(persona))
         if not self.agreed:
-            where = (
-                f"under “agreed” in {self.environment_file or 'its file'}"
-                if self.from_files
-                else "in Settings: an owner does"
-            )
+            where = "in Settings: an owner does"
+            if self.from_files:
+                where = f"under “agreed” in {self.environment_file or 'its file'}"
             found.append(
                 f"No target is agreed in this environment. Add its scheme, host and port {where}."
             )
         return found
+
+    def _of_journey(self, name: str) -> Iterator[str]:
+        journey = self.journeys[name]
+        step_of = f"{journey.name}, step" if len(self.journeys) > 1 else "Step"
+        step_of = f"{name}: step" if self.plan_file else step_of
+        settings = self.environment_file or "Settings"
+        for each in verify(journey, self.names, self.callable, settings):
+            yield f"{step_of} {each.step}, request {each.request}: {each.message}"
+        if not self.from_files:
+            for step, request in bodies_from_files(journey):
+                yield f"{step_of} {step}, request {request}: {FILE}"
+        earlier = (other for other in self.journeys if other < name)
+        alike = next((e for e in earlier if self.journeys[e].journey == journey.journey), None)
+        if alike is not None and self.journeys[alike] != journey:
+            yield (
+                f"{alike} and {name} are different journeys with the same key, "
+                f"'{journey.journey}'; give one of them another."
+            )
 
 
 FILE = (

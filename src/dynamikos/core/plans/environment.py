@@ -3,7 +3,7 @@
 import ipaddress
 import re
 from typing import Literal
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import msgspec
 
@@ -111,18 +111,18 @@ def parse_target(text: str) -> AgreedTarget:
         parts = urlsplit(text)
     except ValueError as problem:
         raise PlanError(f"'{text}' is not a target: {problem}") from problem
-    if (
-        parts.scheme not in ("http", "https")
-        or not parts.hostname
-        or parts.path not in ("", "/")
-        or parts.query
-        or parts.fragment
-        or parts.username
-    ):
+    more = parts.path not in ("", "/") or parts.query or parts.fragment or parts.username
+    if parts.scheme not in ("http", "https") or not parts.hostname or more:
         raise PlanError(
             f"'{text}' is not a target; write scheme, host and port, such as "
             "https://staging.example:8443"
         )
+    host = _target_host(text, parts.hostname)
+    scheme: Literal["http", "https"] = "https" if parts.scheme == "https" else "http"
+    return AgreedTarget(scheme=scheme, host=host, port=_target_port(text, parts), address=address)
+
+
+def _target_port(text: str, parts: SplitResult) -> int:
     try:
         port = port_of(parts)
     except ValueError as problem:
@@ -131,7 +131,12 @@ def parse_target(text: str) -> AgreedTarget:
         raise PlanError(
             f"'{text}' has the port 0, which nothing listens on; write one from 1 to 65535"
         )
-    host = parts.hostname.lower().rstrip(".")
+    return port
+
+
+def _target_host(text: str, name: str) -> str:
+    """In lower case; * may stand for one label or more."""
+    host = name.lower().rstrip(".")
     labels = host.split(".")
     if "*" in host:
         if labels[0] != "*" or "*" in host[1:] or len(labels) < 3:
@@ -145,6 +150,4 @@ def parse_target(text: str) -> AgreedTarget:
     except ValueError:
         if not all(LABEL.match(label) for label in labels):
             raise PlanError(f"'{text}' has a host name that can't be one") from None
-    return AgreedTarget(
-        scheme="https" if parts.scheme == "https" else "http", host=host, port=port, address=address
-    )
+    return host

@@ -45,11 +45,27 @@ def read_sheet(text: str) -> Sheet:
     """Tabs, semicolons or commas between cells; empty lines and empty columns are left out. Raises
     PlanError.
     """
+    cells = _cells(text)
+    width = max(len(row) for row in cells)
+    cells = [[*row, *[""] * (width - len(row))] for row in cells]
+    used = [at for at in range(width) if any(row[at] for row in cells)]
+    if not used:
+        raise PlanError("The sheet has cells, but nothing stands in them.")
+    table = [tuple(row[at] for at in used) for row in cells]
+    named = len(table) > 1 and all(_number(cell) is None for cell in table[0])
+    head = table[0] if named else ("",) * len(used)
+    return Sheet(
+        tuple(name or f"column {at + 1}" for at, name in enumerate(head)),
+        tuple(table[1:] if named else table),
+    )
+
+
+def _cells(text: str) -> list[list[str]]:
+    """Line by line. Raises PlanError."""
     if len(text) > LONGEST:
         raise PlanError(
             f"The sheet can't be read: it has {len(text):,} signs, at most {LONGEST:,} are taken. "
-            "Paste its cells"
-            " alone, without what is around."
+            "Paste its cells alone, without what is around."
         )
     lines = [line for line in text.replace("\r\n", "\n").split("\n") if line.strip()]
     if not lines:
@@ -68,18 +84,7 @@ def read_sheet(text: str) -> Sheet:
         raise PlanError(
             f"The sheet has {len(cells):,} lines; a crowd has at most {MOST_ROWS} rows."
         )
-    width = max(len(row) for row in cells)
-    cells = [[*row, *[""] * (width - len(row))] for row in cells]
-    used = [at for at in range(width) if any(row[at] for row in cells)]
-    if not used:
-        raise PlanError("The sheet has cells, but nothing stands in them.")
-    table = [tuple(row[at] for at in used) for row in cells]
-    named = not any(_number(cell) is not None for cell in table[0]) and len(table) > 1
-    head = table[0] if named else tuple(f"column {at + 1}" for at in range(len(used)))
-    return Sheet(
-        tuple(name or f"column {at + 1}" for at, name in enumerate(head)),
-        tuple(table[1:] if named else table),
-    )
+    return cells
 
 
 def _number(text: str) -> float | None:

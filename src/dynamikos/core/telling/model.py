@@ -1,7 +1,7 @@
 """What a report says, in the order in which it is read."""
 
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -14,6 +14,7 @@ from dynamikos.core.figures import milliseconds, short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first
+from dynamikos.core.plans.crowds import Crowd
 from dynamikos.core.plans.saying import curve_says
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.by_value import Failing
@@ -222,23 +223,8 @@ def _place(each: Row) -> tuple[str, str, str]:
     return each.row, each.journey, each.step
 
 
-def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[no-untyped-def]
-    journeys = {key: each.name for key, each in frozen.journeys.items()}
-    for crowd in frozen.crowds:
-        shares = crowd.load.row_shares(crowd)
-        every = sum(shares)
-        rows = [
-            f"{short(100 * share / every if every else 0.0)} % "
-            f"{row.name or journeys.get(row.journey, row.journey)}"
-            + (
-                f" as {frozen.personas[row.persona].name or row.persona}"
-                if row.persona in frozen.personas
-                else ""
-            )
-            for row, share in zip(crowd.rows, shares, strict=True)
-        ]
-        said = " ".join(filter(None, (crowd.load.says(), curve_says(crowd))))
-        yield f"{crowd.name or 'Visitors'}: {said} Of them: {', '.join(rows)}."
+def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int) -> Iterator[str]:
+    yield from (_visitors(frozen, crowd) for crowd in frozen.crowds)
     arrivals = outcome.arrivals
     if arrivals is not None and arrivals.planned:
         turned = f" {arrivals.turned_away:,} were turned away." if arrivals.turned_away else ""
@@ -246,25 +232,36 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
     planned = f" of {outcome.planned_peak:,} planned" if outcome.planned_peak else ""
     yield (
         f"At most {outcome.peak_users:,}{planned} users were there at once; the run took "
-        f"{seconds:,} s, of which second"
-        f" {outcome.from_s:g} to {outcome.to_s:g} was measured."
+        f"{seconds:,} s, of which second {outcome.from_s:g} to {outcome.to_s:g} was measured."
     )
     steps = [each for each in outcome.rows if each.level == "step"]
     count, failed = sum(each.count for each in steps), sum(each.failures for each in steps)
-    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} of them answered."
-    sent += f" {failed:,} of {count:,} steps failed in the measured part."
-    rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed there."
-    yield f"{sent} {rounds}"
-    targets = ", ".join(
-        sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed})
+    yield (
+        f"{outcome.sent:,} requests were sent, {outcome.answered:,} of them answered."
+        f" {failed:,} of {count:,} steps failed in the measured part."
+        f" {outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed there."
     )
-    yield f"Against the environment {frozen.plan.environment}" + (
-        f" ({targets})." if targets else "."
-    )
+    targets = sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed})
+    where = f" ({', '.join(targets)})" if targets else ""
+    yield f"Against the environment {frozen.plan.environment}{where}."
     for pile in frozen.data:
         yield f"Test data {pile.key}: {pile.rows:,} rows of {', '.join(pile.columns)}."
     if outcome.changes:
         yield f"Changed by hand while it ran: {'; '.join(outcome.changes)}."
+
+
+def _visitors(frozen: FrozenRun, crowd: Crowd) -> str:
+    """Who came, by rows."""
+    shares = crowd.load.row_shares(crowd)
+    every = sum(shares)
+    rows = []
+    for row, share in zip(crowd.rows, shares, strict=True):
+        journey, persona = frozen.journeys.get(row.journey), frozen.personas.get(row.persona)
+        name = row.name or (journey.name if journey is not None else row.journey)
+        called = f" as {persona.name or row.persona}" if persona is not None else ""
+        rows.append(f"{short(100 * share / every if every else 0.0)} % {name}{called}")
+    said = " ".join(filter(None, (crowd.load.says(), curve_says(crowd))))
+    return f"{crowd.name or 'Visitors'}: {said} Of them: {', '.join(rows)}."
 
 
 def _limits(frozen: FrozenRun, outcome: Outcome):  # type: ignore[no-untyped-def]

@@ -1,5 +1,6 @@
 """A virtual user's cookie jar (RFC 6265): domain, path, secure, expiry."""
 
+import contextlib
 import functools
 import ipaddress
 from email.utils import parsedate_to_datetime
@@ -18,6 +19,55 @@ class Cookie(NamedTuple):
     path: str
     secure: bool
     expires: float | None
+
+
+class _Attributes:
+    """What stands after the pair of a Set-Cookie header; an age goes before a date."""
+
+    def __init__(self, attributes: list[str], host: str, path: str, now: float) -> None:
+        self.domain, self.host_only, self.secure = host, True, False
+        self.path = path[: path.rfind("/")] or "/"
+        self.has_path = self._aged = False
+        self.expires: float | None = None
+        for attribute in attributes:
+            key, _, text = attribute.strip().partition("=")
+            self._take(key.lower(), text.strip(), now)
+
+    def _take(self, key: str, text: str, now: float) -> None:
+        if key == "domain" and text:
+            self.domain, self.host_only = text.lstrip(".").lower(), False
+        elif key == "path" and text.startswith("/"):
+            self.path, self.has_path = text, True
+        elif key == "secure":
+            self.secure = True
+        elif key == "max-age":
+            seconds = digits(text.removeprefix("-"))
+            if seconds is not None:
+                self.expires = now + seconds if seconds and not text.startswith("-") else 0.0
+                self._aged = True
+        elif key == "expires" and not self._aged:
+            with contextlib.suppress(ValueError, TypeError, IndexError, OverflowError):
+                self.expires = parsedate_to_datetime(text).timestamp()
+
+    def may_be_set(self, name: str, host: str, *, from_secure: bool) -> bool:
+        """By a host: for itself and what it is a part of, unless that is a public suffix (of which
+        the suffix itself may, for itself alone: §5.3, step 5); with a prefix as RFC 6265bis §4.1.3
+        has it, and a secure one over a secure connection (§5.7).
+        """
+        domain = self.domain
+        if not self.host_only:
+            if not domain_matches(host, domain):
+                return False
+            if is_public_suffix(domain):
+                if domain != host:
+                    return False
+                self.host_only = True
+        lower = name.lower()
+        must_be_secure = self.secure or lower.startswith(("__secure-", "__host-"))
+        if must_be_secure and not (self.secure and from_secure):
+            return False
+        is_whole = self.host_only and self.path == "/" and self.has_path
+        return is_whole or not lower.startswith("__host-")
 
 
 class CookieJar:
@@ -39,50 +89,16 @@ class CookieJar:
         name, value = name.strip(), value.strip()
         if not sign or not name:
             return
-        domain, host_only, secure = host, True, False
-        cookie_path = path[: path.rfind("/")] or "/"
-        expires: float | None = None
-        aged = has_path = False
-        for attribute in attributes:
-            key, _, text = attribute.strip().partition("=")
-            key, text = key.lower(), text.strip()
-            if key == "domain" and text:
-                domain, host_only = text.lstrip(".").lower(), False
-            elif key == "path" and text.startswith("/"):
-                cookie_path, has_path = text, True
-            elif key == "secure":
-                secure = True
-            elif key == "max-age":
-                seconds = digits(text.removeprefix("-"))
-                if seconds is None:
-                    continue
-                expires, aged = (
-                    (now + seconds if seconds and not text.startswith("-") else 0.0),
-                    True,
-                )
-            elif key == "expires" and not aged:
-                try:
-                    expires = parsedate_to_datetime(text).timestamp()
-                except (ValueError, TypeError, IndexError, OverflowError):
-                    continue
-        if not host_only and (
-            not domain_matches(host, domain) or (domain != host and is_public_suffix(domain))
-        ):
+        said = _Attributes(attributes, host, path, now)
+        if not said.may_be_set(name, host, from_secure=from_secure):
             return
-        if not host_only and is_public_suffix(
-            domain
-        ):  # of the suffix itself: its own alone (§5.3, step 5)
-            host_only = True
-        lower = name.lower()
-        if (secure or lower.startswith(("__secure-", "__host-"))) and not (secure and from_secure):
-            return  # RFC 6265bis §4.1.3, §5.7: a secure cookie comes over a secure connection
-        if lower.startswith("__host-") and not (host_only and cookie_path == "/" and has_path):
+        key = said.domain, said.path, name
+        if said.expires is not None and said.expires <= now:
+            self.cookies.pop(key, None)
             return
-        key3 = (domain, cookie_path, name)
-        if expires is not None and expires <= now:
-            self.cookies.pop(key3, None)
-            return
-        self.cookies[key3] = Cookie(name, value, domain, host_only, cookie_path, secure, expires)
+        self.cookies[key] = Cookie(
+            name, value, said.domain, said.host_only, said.path, said.secure, said.expires
+        )
 
     def header(self, host: str, path: str, secure: bool, now: float) -> str:
         """The Cookie header's value for a request (§5.4), longest path first; empty when there is

@@ -180,35 +180,15 @@ class Doorway(Listener):
         writer: asyncio.StreamWriter,
         upstream: Upstream,
     ) -> bool:
-        host = (head.get("host") or "").partition(":")[0].lower()
-        target = self._hosts.get(host)
+        target = self._hosts.get((head.get("host") or "").partition(":")[0].lower())
         if target is None:
-            writer.write(
-                simple_answer(
-                    "421 Misdirected Request", f"this doorway answers to {self.address()} only"
-                )
-            )
-            await writer.drain()
+            why = f"this doorway answers to {self.address()} only"
+            await _say(writer, "421 Misdirected Request", why)
             return False
-        origin = origin_of(target)
-        asked = self._asked(head, target)
-        sent = Kept()
-        pieces = [piece async for piece in body(reader, framing(head), sent)]
-        raw = b"".join(pieces)
-        if raw and framing(head) > 0 and self._port and str(self._port).encode() in raw:
-            changed = self.inward(raw.decode("latin-1")).encode("latin-1")
-            if changed != raw:
-                raw = changed
-                asked = Head(
-                    asked.first,
-                    [
-                        (n, str(len(raw)) if n.lower() == "content-length" else v)
-                        for n, v in asked.headers
-                    ],
-                )
-                sent = Kept(bytearray(raw), len(raw))
+        asked, sent, raw = await self._changed(head, target, reader)
         method, path = asked.first.split(" ")[:2]
         passing = Passing(url=target + path, method=method, sent=asked, request=sent)
+        origin = origin_of(target)
         try:
             streams = upstream.pop(origin, None)
             if streams is None or streams.reader.at_eof():
@@ -228,13 +208,27 @@ class Doorway(Listener):
         except (Failure, Broken, OSError) as problem:
             passing.error = getattr(problem, "detail", "") or str(problem) or type(problem).__name__
             if passing.answer is None:
-                writer.write(
-                    simple_answer("502 Bad Gateway", f"the target failed: {passing.error}")
-                )
-                await writer.drain()
+                await _say(writer, "502 Bad Gateway", f"the target failed: {passing.error}")
             return False
         finally:
             self._record(passing.exchange())
+
+    async def _changed(
+        self, head: Head, target: str, reader: asyncio.StreamReader
+    ) -> tuple[Head, Kept, bytes]:
+        """A request as the target gets it: head, what is kept of its body, the body. Where a body
+        says the doorway's address, it says the target's.
+        """
+        asked, sent, size = self._asked(head, target), Kept(), framing(head)
+        raw = b"".join([piece async for piece in body(reader, size, sent)])
+        if not raw or size <= 0 or not self._port or str(self._port).encode() not in raw:
+            return asked, sent, raw
+        changed = self.inward(raw.decode("latin-1")).encode("latin-1")
+        if changed == raw:
+            return asked, sent, raw
+        length = str(len(changed))
+        headers = [(n, length if n.lower() == "content-length" else v) for n, v in asked.headers]
+        return Head(asked.first, headers), Kept(bytearray(changed), len(changed)), changed
 
     async def _answer(
         self, passing: Passing, streams: Streams, writer: asyncio.StreamWriter
@@ -299,3 +293,9 @@ class Doorway(Listener):
         if "html" in kind:
             plain = INTEGRITY.sub(b"", plain)
         return self.outward(plain.decode("latin-1")).encode("latin-1")
+
+
+async def _say(writer: asyncio.StreamWriter, status: str, why: str) -> None:
+    """An answer of the doorway's own."""
+    writer.write(simple_answer(status, why))
+    await writer.drain()

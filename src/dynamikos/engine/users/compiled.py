@@ -68,6 +68,19 @@ def split_url(url: str) -> tuple[Origin, str, str]:
         raise Failure("address", f"'{url[:120]}' is not an address: {problem}") from problem
     if parts.scheme not in ("http", "https") or not name:
         raise Failure("address", f"'{url[:120]}' is not an http or https address")
+    _host_name(name)
+    target = parts.path or "/"
+    if "?" in url.partition("#")[0]:  # an empty query is one, too
+        target += "?" + parts.query
+    if not _may_be_sent(target):
+        target = in_reference(target)
+    standard = port == (443 if parts.scheme == "https" else 80)
+    host = f"[{name}]" if ":" in name else name
+    return _origin(parts.scheme, name, port), host if standard else f"{host}:{port}", target
+
+
+def _host_name(name: str) -> None:
+    """Raises Failure for what can't be one."""
     if len(name) > 253 or any(len(label) > 63 for label in name.split(".")):
         raise Failure(
             "address",
@@ -75,19 +88,12 @@ def split_url(url: str) -> tuple[Origin, str, str]:
         )
     if any(sign <= " " or sign in "<>\\^`{|}\x7f" for sign in name):
         raise Failure("address", f"'{name[:80]}' can't be a host name")
-    target = parts.path or "/"
-    if "?" in url.partition("#")[0]:  # an empty query is one, too
-        target += "?" + parts.query
-    if (
-        not target.isascii()
-        or not target.isprintable()
-        or " " in target
-        or BARE_PERCENT.search(target)
-    ):
-        target = in_reference(target)
-    standard = port == (443 if parts.scheme == "https" else 80)
-    host = f"[{name}]" if ":" in name else name
-    return _origin(parts.scheme, name, port), host if standard else f"{host}:{port}", target
+
+
+def _may_be_sent(target: str) -> bool:
+    """Whether it is written as RFC 3986 asks for."""
+    is_plain = target.isascii() and target.isprintable() and " " not in target
+    return is_plain and not BARE_PERCENT.search(target)
 
 
 @lru_cache(maxsize=4096)
@@ -227,80 +233,99 @@ def compile_journey(
     ones put in. Raises TemplateError or RuleError for what `verify` would have named.
     """
     had = {} if known_requests is None else known_requests
-    series = series or series_of(journey)
-    numbers = {(each.level, each.step, each.request): each.no for each in series}
-    firsts = {
-        (each.step, each.request): each.first for each in reversed(checks or checks_of(journey))
-    }
-    used = {pile.key for pile in data if pile.deal.when == "use"}
-    secret = secret_names(
-        journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets)
-    )
-    script = Script(
-        series,
-        [],
-        [],
-        [],
-        [],
-        secret,
-        round_series=series[0].no,
-        token_series=numbers.get(("token", "", ""), -1),
-        item_series=numbers.get(("item", "", ""), -1),
-    )
-
-    spans = [each for each in series if each.level == "span"]
-    measured = {each.request: each.no for each in series if each.level == "number"}
-    script.counts_rounds = b"round.number" in msgspec.json.encode(journey)
-
-    def request(each: Request, step: Step, no: int) -> CompiledRequest:
-        key = step.step, each.request
-        if key not in had:
-            had[key] = _request(each, step, no, environment, journey, secret)
-            return had[key]
-        return replace(had[key], series=no)
-
-    def made(step: Step) -> CompiledStep:
-        one = CompiledStep(
-            step=step,
-            series=numbers.get(
-                ("repeat" if step.nests else "step", step.step, ""), script.item_series
-            ),
-            thinks=step.think_s > 0 or step.think_to_s > 0,
-            embedded_series=numbers.get(("embedded", step.step, ""), -1),
-            requests=[
-                request(each, step, numbers[("request", step.step, each.request)])
-                for each in step.requests
-            ],
-            item=item_of(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
-        )
-        one.begins = tuple(each.no for each in spans if each.step == step.step)
-        one.ends = tuple(each.no for each in spans if each.request == step.step)
-        script.every.append(one)
-        for each in one.requests:
-            each.first_check = firsts.get((step.step, each.request.request), 0)
-            needed = {
-                name.partition(".")[0]
-                for _, text in (*each.request.texts(), *journey.common_texts())
-                for name in names_in(text)
-            }
-            each.draws = tuple(sorted(needed & used))
-            each.numbers = tuple(
-                (name, measured[name]) for name, _ in each.captures if name in measured
-            )
-        one.walks = (
-            one.item is None and bool(one.requests) and not (step.at_once and len(one.requests) > 1)
-        )
-        if one.walks and len(one.requests) == 1 and one.requests[0].prover is None:
-            one.whole = one.series
-        return one
-
+    compiling = _Compiling(journey, environment, data, secrets, item_of, series, checks, had)
+    script = compiling.script
     for part in PARTS:
-        getattr(script, part).extend(made(step) for step in journey.part(part))
+        getattr(script, part).extend(compiling.step(step) for step in journey.part(part))
     known = [
         each.place[0] for step in script.every for each in step.requests if each.place is not None
     ]
     script.origins = list(dict.fromkeys(known))
     return script
+
+
+class _Compiling:
+    """A journey as it is compiled, step by step."""
+
+    def __init__(
+        self,
+        journey: Journey,
+        environment: Values,
+        data: Sequence[DataPile],
+        secrets: Collection[str],
+        item_of: ItemOf,
+        series: tuple[Series, ...],
+        checks: Sequence[CheckPlace],
+        had: dict[tuple[str, str], CompiledRequest],
+    ) -> None:
+        self._journey, self._environment, self._item_of, self._had = (
+            journey, environment, item_of, had,
+        )  # fmt: skip
+        series = series or series_of(journey)
+        self._numbers: dict[tuple[str, str, str], int] = {
+            (each.level, each.step, each.request): each.no for each in series
+        }
+        places = reversed(checks or checks_of(journey))
+        self._firsts = {(each.step, each.request): each.first for each in places}
+        self._used = {pile.key for pile in data if pile.deal.when == "use"}
+        columns = {f"{pile.key}.{column}" for pile in data for column in pile.secret}
+        self._secret = secret_names(journey, columns | set(secrets))
+        self._spans = [each for each in series if each.level == "span"]
+        self._measured = {each.request: each.no for each in series if each.level == "number"}
+        self.script = Script(
+            series,
+            [],
+            [],
+            [],
+            [],
+            self._secret,
+            round_series=series[0].no,
+            token_series=self._numbers.get(("token", "", ""), -1),
+            item_series=self._numbers.get(("item", "", ""), -1),
+        )
+        self.script.counts_rounds = b"round.number" in msgspec.json.encode(journey)
+
+    def step(self, step: Step) -> CompiledStep:
+        """With those inside of it; noted in the script."""
+        level = "repeat" if step.nests else "step"
+        one = CompiledStep(
+            step=step,
+            series=self._numbers.get((level, step.step, ""), self.script.item_series),
+            thinks=step.think_s > 0 or step.think_to_s > 0,
+            embedded_series=self._numbers.get(("embedded", step.step, ""), -1),
+            requests=[self._request(each, step) for each in step.requests],
+            item=self._item_of(step, self._environment, self._secret, self._steps),
+        )
+        one.begins = tuple(each.no for each in self._spans if each.step == step.step)
+        one.ends = tuple(each.no for each in self._spans if each.request == step.step)
+        self.script.every.append(one)
+        at_once = step.at_once and len(one.requests) > 1
+        one.walks = one.item is None and bool(one.requests) and not at_once
+        if one.walks and len(one.requests) == 1 and one.requests[0].prover is None:
+            one.whole = one.series
+        return one
+
+    def _steps(self, steps: tuple[Step, ...]) -> list[CompiledStep]:
+        return [self.step(each) for each in steps]
+
+    def _request(self, request: Request, step: Step) -> CompiledRequest:
+        """One of this row; what is the same in all rows is compiled once."""
+        key = step.step, request.request
+        number = self._numbers["request", step.step, request.request]
+        made = self._had.get(key)
+        if made is None:
+            made = self._had[key] = _request(
+                request, step, number, self._environment, self._journey, self._secret
+            )
+        else:
+            made = replace(made, series=number)
+        made.first_check = self._firsts.get(key, 0)
+        texts = (*request.texts(), *self._journey.common_texts())
+        needed = {name.partition(".")[0] for _, text in texts for name in names_in(text)}
+        made.draws = tuple(sorted(needed & self._used))
+        measured = self._measured
+        made.numbers = tuple((n, measured[n]) for n, _ in made.captures if n in measured)
+        return made
 
 
 def _request(
@@ -322,7 +347,8 @@ def _request(
     proof = _bound(request.authorization or journey.authorization, known, secret)
     headers, shared, private = _headers(request, journey, proof, text, secret)
     make_body, kind = _body(request, text, known, secret)
-    if kind and "content-type" not in {name.lower() for name, _ in headers}:
+    named = {name.lower(): fill for name, fill in reversed(headers)}
+    if kind and "content-type" not in named:
         headers.append(("Content-Type", text(kind)))
     captures = [(capture.name, compile_capture(capture)) for capture in request.captures]
     made = CompiledRequest(
@@ -336,29 +362,51 @@ def _request(
         captures=captures,
         checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
-        keeps_body=any(
-            capture.kind is not None and capture.kind.needs_body for capture in request.captures
-        )
-        or any(check.kind is not None and check.kind.needs_body for check in request.checks),
+        keeps_body=_keeps_body(request),
         embedded=[addressed(each, known, secret=secret) for each in request.embedded],
         common=shared,
         prover=prover(proof, secret),
-        own_host=next((fill for name, fill in headers if name.lower() == "host"), None),
-        own_cookie=next((fill for name, fill in headers if name.lower() == "cookie"), None),
+        own_host=named.get("host"),
+        own_cookie=named.get("cookie"),
         looks=bool(captures or request.checks),
         count=len(request.checks),
         reads_json=sum(each.json is not None for each in request.captures)
         + sum(each.json is not None for each in request.checks),
         private=private,
-        hides=frozenset(
-            at
-            for at, check in enumerate(request.checks)
-            if any(uses(text, secret) for _, text in texts_in(check))
-        ),
+        hides=_hidden_checks(request, secret),
     )
     if request.body is not None and request.body.file:
         made.file = Path(request.body.file)
-    made.expects = any(name.lower() == "expect" for name, _ in headers)
+    made.expects = "expect" in named
+    _fix(made, headers)
+    kinds = [capture.kind for capture in request.captures]
+    made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
+    texts = (*request.texts(), *journey.common_texts())
+    made.calculates = any(calculates(each) for _, each in texts)
+    try:
+        made.plain = made.build({})
+    except (TemplateError, Failure):
+        made.plain = None
+    return made
+
+
+def _keeps_body(request: Request) -> bool:
+    """Whether a capture or a check looks at it."""
+    kinds = [*(c.kind for c in request.captures), *(check.kind for check in request.checks)]
+    return any(kind is not None and kind.needs_body for kind in kinds)
+
+
+def _hidden_checks(request: Request, secret: frozenset[str]) -> frozenset[int]:
+    """Numbers of the checks that say something secret."""
+    return frozenset(
+        at
+        for at, check in enumerate(request.checks)
+        if any(uses(text, secret) for _, text in texts_in(check))
+    )
+
+
+def _fix(made: CompiledRequest, headers: Sequence[tuple[str, Fill]]) -> None:
+    """Fills what is the same each time now: headers, and the head where all of it is."""
     fixed: list[tuple[str, str]] = []
     for name, fill in headers:
         if name.lower() in ("host", "cookie"):
@@ -374,16 +422,6 @@ def _request(
         made.base = Base(made.method, made.place[2], host, made.fixed)
     except (TemplateError, Failure):
         made.base = None
-    kinds = [capture.kind for capture in request.captures]
-    made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
-    made.calculates = any(
-        calculates(each) for _, each in (*request.texts(), *journey.common_texts())
-    )
-    try:
-        made.plain = made.build({})
-    except (TemplateError, Failure):
-        made.plain = None
-    return made
 
 
 def _headers(

@@ -408,52 +408,51 @@ class User:
         `over_rounds`: the part is the rounds' and its steps may go on into further ones, which are
         then noted already.
         """
-        walk, index, failed = self._walk, 0, False
+        index, failed = 0, False
         while index < len(steps):
             step = steps[index]
             if self._life.cuts_short and not leaving:
                 self._cut = True
                 return ""
+            kind, thinks = "", step.thinks and not leaving
+            then: Then = "step"
             if step.walks:
-                walk = self._walk
-                await walk.begin(
-                    steps, index, leaving=leaving, over_rounds=over_rounds and not failed
-                )
-                index, failed = walk.index, failed or walk.missed
-                if self._patience.is_over:
-                    if self._again(steps[index]):
-                        continue
-                    return "round"
-                if walk.kind:
-                    return await self._skipping(steps, index, walk.kind, walk.asker.then)
-                continue
-            index += 1
-            if step.item is not None:
-                if step.begins:
-                    self._spans.began(step, self.around.clock.now())
-                self._doing, outer = step.step.step, self._doing
-                outcome = await perform(self._stage, step, leaving=leaving)
-                self._doing = outer
-                if step.ends:
-                    self._spans.over(
-                        step, self.around.clock.now(), "a step failed" if outcome else ""
-                    )
-                failed = failed or bool(outcome)
+                walk, endless = self._walk, over_rounds and not failed
+                await walk.begin(steps, index, leaving=leaving, over_rounds=endless)
+                index, failed, thinks = walk.index, failed or walk.missed, False
+                kind, then = walk.kind, walk.asker.then
+            elif step.item is not None:
+                outcome = await self._item(step, leaving=leaving)
+                index, failed = index + 1, failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")
             elif step.requests:
                 kind, then = await self._at_once(step)
-                if self._patience.is_over:
-                    index -= 1
-                    if self._again(step):
-                        continue
-                    return "round"
-                if kind and then != "step":
-                    return await self._skipping(steps, index, kind, then)
-                failed = failed or bool(kind)
-            if step.thinks and not leaving:
+                index, failed = index + 1, failed or bool(kind)
+            else:
+                index += 1
+            if self._patience.is_over:
+                index = index if step.walks else index - 1
+                if self._again(steps[index]):
+                    continue
+                return "round"
+            if kind and (step.walks or then != "step"):
+                return await self._skipping(steps, index, kind, then)
+            if thinks:
                 await self._think(step)
         return "step" if failed else ""
+
+    async def _item(self, step: CompiledStep, *, leaving: bool) -> Outcome:
+        """A step that sends nothing itself."""
+        if step.begins:
+            self._spans.began(step, self.around.clock.now())
+        self._doing, outer = step.step.step, self._doing
+        outcome = await perform(self._stage, step, leaving=leaving)
+        self._doing = outer
+        if step.ends:
+            kind = "a step failed" if outcome else ""
+            self._spans.over(step, self.around.clock.now(), kind)
+        return outcome
 
     def _impatient(self) -> None:
         """See Walk: what is under way is abandoned. Afterwards it has connections of its own again,

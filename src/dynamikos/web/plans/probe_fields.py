@@ -3,6 +3,7 @@ field.
 """
 
 import re
+from typing import NamedTuple
 
 from django.http import QueryDict
 
@@ -33,58 +34,66 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
     if not lines:  # a page of an earlier day
         known = {each.probe: each.header_lines for each in before.probes}
         lines = [known.get(key, "") for key in columns[0]]
-    columns.append(lines)
     taken: set[str] = {key for key in columns[0] if key}
     made = []
-    for place, (key, kind, address, every, measures, name, headers) in enumerate(
-        zip(*columns, strict=False), 1
-    ):
-        if kind not in dict(KINDS):
-            raise DynamikosError(
-                f"Probe {place}: “{kind}” is no kind of probe; choose one of those on the page."
-            )
-        address = address.strip()
-        if not kind and address:
-            kind = "openmetrics"  # what an address most often is
-        if not kind:
-            continue
-        if kind == "openmetrics" and not address:
-            raise DynamikosError(
-                f"Probe {place} needs the address of its measures, such as {{{{ env.site "
-                f"}}}}/metrics."
-            )
-        pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
-        if kind == "browser" and not pages:
-            raise DynamikosError(
-                f"Probe {place} needs the pages that its browser opens, such as {{{{ env.site "
-                f"}}}}/."
-            )
-        title = name.strip()[:80]
-        called = key or key_from(title or CALLED[kind], taken)
-        taken.add(called)
-        chosen = tuple(each.strip() for each in measures.split(",") if each.strip())
-        had = next(
-            (each.host for each in before.probes if each.probe == called and each.host is not None),
-            Host(),
-        )
-        made.append(
-            Probe(
-                probe=called,
-                name=title,
-                openmetrics=address if kind == "openmetrics" else "",
-                host=had if kind == "host" else None,
-                browser=pages,
-                headers=_headers(headers, place) if kind == "openmetrics" else (),
-                every_s=number(
-                    every or USUAL_S[kind],
-                    f"Probe {place}: read every, s",
-                    1,
-                    3600 if pages else 60,
-                ),
-                measures=chosen,
-            )
-        )
+    for place, texts in enumerate(zip(*columns, lines, strict=False), 1):
+        probe = _probe(_Row(place, *texts), taken, before)
+        if probe is not None:
+            taken.add(probe.probe)
+            made.append(probe)
     return tuple(made)
+
+
+class _Row(NamedTuple):
+    """What was typed into a row, the `place`-th from 1."""
+
+    place: int
+    key: str
+    kind: str
+    address: str
+    every: str
+    measures: str
+    name: str
+    headers: str
+
+
+def _probe(row: _Row, taken: set[str], before: Plan) -> Probe | None:
+    """None for a row that says nothing. Raises DynamikosError."""
+    address = row.address.strip()
+    if row.kind not in dict(KINDS):
+        raise DynamikosError(
+            f"Probe {row.place}: “{row.kind}” is no kind of probe; choose one of those on the page."
+        )
+    kind = row.kind or ("openmetrics" if address else "")  # what an address most often is
+    if not kind:
+        return None
+    if kind == "openmetrics" and not address:
+        raise DynamikosError(
+            f"Probe {row.place} needs the address of its measures, such as "
+            "{{ env.site }}/metrics."
+        )
+    pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
+    if kind == "browser" and not pages:
+        raise DynamikosError(
+            f"Probe {row.place} needs the pages that its browser opens, such as "
+            "{{ env.site }}/."
+        )
+    title = row.name.strip()[:80]
+    called = row.key or key_from(title or CALLED[kind], taken)
+    had = (each.host for each in before.probes if each.probe == called and each.host is not None)
+    every_s = number(
+        row.every or USUAL_S[kind], f"Probe {row.place}: read every, s", 1, 3600 if pages else 60
+    )
+    return Probe(
+        probe=called,
+        name=title,
+        openmetrics=address if kind == "openmetrics" else "",
+        host=next(had, Host()) if kind == "host" else None,
+        browser=pages,
+        headers=_headers(row.headers, row.place) if kind == "openmetrics" else (),
+        every_s=every_s,
+        measures=tuple(each.strip() for each in row.measures.split(",") if each.strip()),
+    )
 
 
 def _headers(typed: str, place: int) -> tuple[tuple[str, str], ...]:

@@ -1,5 +1,5 @@
 import uuid
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cache
 from typing import Any
 
@@ -11,8 +11,9 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
+from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.objectives import THENS
-from dynamikos.core.plans import Timeouts, plan_problems, write_plan
+from dynamikos.core.plans import Plan, Timeouts, plan_problems, write_plan
 from dynamikos.core.plans.crowds import measured_of, run_ends_s
 from dynamikos.core.plans.lengths import too_short
 from dynamikos.core.plans.mending import WORDS as MENDS
@@ -24,6 +25,7 @@ from dynamikos.core.plans.starting import STARTS, WORDS
 from dynamikos.core.plans.workloads import UNIT_S
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.models import Journey
 from dynamikos.web.plans import (
     actions,
     crowd_fields,
@@ -95,94 +97,107 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
     core = queries.content(found)
     here = queries.journeys_of(found, core)
     scripts = queries.scripts_of(found, core, here)
-    problems = [
-        f"The journey '{key}' is not in this project any more; choose another."
-        for key, journey in here.items()
-        if journey is None
-    ] or plan_problems(core, scripts)
-    known = environments(member)
-    lost = core.environment not in {each.key for each in known}
-    if lost:
-        problems = [
-            *problems,
-            f"The environment '{core.environment}' is not in this project any more; choose "
-            "another.",
-        ]
-    gone = [key for key in core.personas if not personas.personas(member).filter(key=key).exists()]
-    problems = [
-        *problems,
-        *(f"The persona '{key}' is not in this project any more; choose another." for key in gone),
-    ]
+    there = {key: journey for key, journey in here.items() if journey is not None}
     follows = queries.follows(core, here, scripts)
     ends_s = run_ends_s(core.everybody())
-    there = {key: journey for key, journey in here.items() if journey is not None}
     times = queries.rounds_s(there, scripts, core)
-    told = cache(lambda: queries.known_measures(found, core))
-    scopes = cache(lambda: list(objective_fields.scopes(core, scripts, told())))
-    objectives = cache(lambda: objective_fields.shown(core, told()))
-    known_personas = cache(lambda: list(personas.personas(member)))
     every = crowds.shown(core, times, {key: each.name for key, each in there.items()})
     return {
-        "lost_environment": lost,
+        **_gone(member, core, here, scripts),
+        **_objectives(found, core, scripts, all_open=all_open),
+        **_choices(member, found),
         "plan": found,
         "core": core,
         "crowds": every,
-        "workloads": workloads.FIELDS.values(),
-        "parts": workloads.PARTS,
-        "with_curve": workloads.WITH_CURVE,
-        "stretches": crowd_fields.STRETCHES,
-        "leavings": LEAVING,
-        "units": tuple(UNIT_S),
         "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),
         "token": token(found.head),
-        # only the whole page shows these, not what follows from a change of it
-        "personas": SimpleLazyObject(known_personas),
-        "persona_keys": SimpleLazyObject(lambda: {each.key for each in known_personas()}),
         "drawings": [
             (each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers))
             for each in every
         ],
-        "problems": problems,
         "follows": follows,
         "lengths": [
             *levels_say(core.everybody(), follows.round_s if follows else 0.0),
             *(each.said for each in too_short(core, scripts, follows)),
         ],
         "data_follows": queries.data_follows(found, core, scripts, times) if follows else [],
-        "journeys": journeys.journeys(member),
-        "environments": known,
+        "carries": queries.carries(found, follows),
+        "cost": member.project.hour_price * core.generators * ends_s / 3600,
+        "doubts": [
+            *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
+            *queries.journey_doubts(there, scripts),
+        ],
+        "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
+        "can_undo": bool(found.head and found.head.parent_id),
+    }
+
+
+def _gone(
+    member: Membership,
+    core: Plan,
+    here: Mapping[str, Journey | None],
+    scripts: Mapping[str, CoreJourney],
+) -> dict[str, object]:
+    """What it names and is not there any more; else what is wrong with it."""
+    gone = "is not in this project any more; choose another."
+    problems = [f"The journey '{key}' {gone}" for key, each in here.items() if each is None]
+    problems = problems or plan_problems(core, scripts)
+    known = environments(member)
+    lost = core.environment not in {each.key for each in known}
+    if lost:
+        problems = [*problems, f"The environment '{core.environment}' {gone}"]
+    mine = set(personas.personas(member).values_list("key", flat=True))
+    problems = [
+        *problems,
+        *(f"The persona '{key}' {gone}" for key in core.personas if key not in mine),
+    ]
+    return {"problems": problems, "environments": known, "lost_environment": lost}
+
+
+def _objectives(
+    found: LoadPlan, core: Plan, scripts: Mapping[str, CoreJourney], *, all_open: bool
+) -> dict[str, object]:
+    """Only the whole page shows them, not what follows from a change of it."""
+    told = cache(lambda: queries.known_measures(found, core))
+    scopes = cache(lambda: list(objective_fields.scopes(core, scripts, told())))
+    shown = cache(lambda: objective_fields.shown(core, told()))
+    most = None if all_open else objective_fields.OPEN
+    return {
         "measures": objective_fields.MEASURES,
         "measure_keys": set(dict(objective_fields.MEASURES)),
         "scopes": SimpleLazyObject(scopes),
         "scope_keys": SimpleLazyObject(lambda: {value for value, _ in scopes()}),
         "ends": SimpleLazyObject(lambda: objective_fields.ends(scripts)),
         "thens": THENS,
-        "sources": SimpleLazyObject(lambda: sources(found)),
-        "carries": queries.carries(found, follows),
-        "cost": member.project.hour_price * core.generators * ends_s / 3600,
-        "copy_into": SimpleLazyObject(
-            lambda: (
-                [each for each in queries.plans_of_all(member) if each.pk != found.pk]
-                if member.may_edit
-                else []
-            )
-        ),
-        "doubts": [
-            *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
-            *queries.journey_doubts(there, scripts),
-        ],
-        "objectives": SimpleLazyObject(
-            lambda: objectives()[: len(objectives()) if all_open else objective_fields.OPEN]
-        ),
-        "folded": SimpleLazyObject(
-            lambda: [] if all_open else objectives()[objective_fields.OPEN :]
-        ),
+        "objectives": SimpleLazyObject(lambda: shown()[:most]),
+        "folded": SimpleLazyObject(lambda: [] if most is None else shown()[most:]),
         "folded_from": objective_fields.OPEN + 1,
+    }
+
+
+def _choices(member: Membership, found: LoadPlan) -> dict[str, object]:
+    """What may be chosen; what is not the same for all plans is asked where it is shown."""
+    known = cache(lambda: list(personas.personas(member)))
+
+    def others() -> list[LoadPlan]:
+        plans = queries.plans_of_all(member) if member.may_edit else []
+        return [each for each in plans if each.pk != found.pk]
+
+    return {
+        "workloads": workloads.FIELDS.values(),
+        "parts": workloads.PARTS,
+        "with_curve": workloads.WITH_CURVE,
+        "stretches": crowd_fields.STRETCHES,
+        "leavings": LEAVING,
+        "units": tuple(UNIT_S),
+        "personas": SimpleLazyObject(known),
+        "persona_keys": SimpleLazyObject(lambda: {each.key for each in known()}),
+        "journeys": journeys.journeys(member),
+        "sources": SimpleLazyObject(lambda: sources(found)),
+        "copy_into": SimpleLazyObject(others),
         "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
-        "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
-        "can_undo": bool(found.head and found.head.parent_id),
     }
 
 

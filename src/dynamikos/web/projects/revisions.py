@@ -81,38 +81,14 @@ def save(
     except Unfit as problem:
         raise DynamikosError(f"This can't be kept: {problem}. Nothing was changed.") from problem
     sha = digest(document)
-    spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
-    same_page = (
-        head is not None
-        and bool(label)
-        and head.label.partition(":")[0] == label.partition(":")[0]
-        and head.author_id == author.pk
-        and head.tab == this_tab()
-        and head.changed_at > spell
-    )
-    folds = (
-        same_page
-        and head is not None
-        and head.label == label
-        and not head.used
-        and not head.children.exists()
-    )
-    # a form saves itself as it is typed in: its next save may leave before the answer to the last
-    # one came back
-    same_form = (
-        same_page
-        and head is not None
-        and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
-    )
-    if parent != token(head) and not same_form:
-        raise (
-            Stale(head)
-            if head is not None
-            else DynamikosError("This was deleted meanwhile; reload the page.")
-        )
+    is_same_page = head is not None and _is_same_page(head, author, label)
+    if parent != token(head) and not (is_same_page and _is_before(head, parent)):
+        if head is None:
+            raise DynamikosError("This was deleted meanwhile; reload the page.")
+        raise Stale(head)
     if head is not None and head.sha256 == sha:
         return head
-    if folds and head is not None:
+    if head is not None and is_same_page and head.label == label and _may_fold(head):
         head.document, head.sha256 = document, sha
         head.save(update_fields=["document", "sha256", "changed_at"])
         return head
@@ -127,6 +103,26 @@ def save(
         label=label,
         tab=this_tab(),
     )
+
+
+def _is_same_page(head: Revision, author: Account, label: str) -> bool:
+    """Whether the head is of the same form of the same page, in the same spell."""
+    spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
+    is_same_form = bool(label) and head.label.partition(":")[0] == label.partition(":")[0]
+    is_same_tab = head.author_id == author.pk and head.tab == this_tab()
+    return is_same_form and is_same_tab and head.changed_at > spell
+
+
+def _is_before(head: Revision | None, parent: str) -> bool:
+    """Whether a parent is the head or the one before it: a form saves itself as it is typed in, so
+    its next save may leave before the answer to the last one came back.
+    """
+    named = parent.partition(":")[0]
+    return head is not None and named in (str(head.pk), str(head.parent_id))
+
+
+def _may_fold(head: Revision) -> bool:
+    return not head.used and not head.children.exists()
 
 
 def before(head: Revision) -> Revision | None:

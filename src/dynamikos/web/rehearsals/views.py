@@ -1,4 +1,5 @@
 import uuid
+from collections.abc import Sequence
 from urllib.parse import quote
 
 from csp.decorators import csp_exempt
@@ -16,6 +17,7 @@ from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals import actions, queries
+from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.release_connection import briefly
 
@@ -79,13 +81,48 @@ def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     found = queries.rehearsal(member, pk)
     rows = queries.replayed(found)
-    wanted = (
-        [row for row in rows if row.at == at] or [row for row in rows if row.is_bad] or rows[:1]
-    )
-    if wanted:
-        at = at or wanted[0].at
+    journey = queries.frozen(found).journey
+    cleaned = {step.step for step in journey.cleanup}
+    bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
+    differing = sum(bool(row.differences) for row in rows)
+    compared = any(row.recorded is not None for row in rows)
+    exchanges = sum(not row.kept.item for row in rows)
+    doubts = queries.doubts(found, rows) if found.over and found.state != "lost" else []
+    grave = sum(each.is_grave for each in doubts)
+    wanted = _wanted(rows, at)
+    at = at or (wanted[0].at if wanted else "")
+    told = differing if compared else None
+    return {
+        "rehearsal": found,
+        "journey": found.journey,
+        "rows": rows,
+        "exchanges": exchanges,
+        "sentence": queries.sentence(found, exchanges, bad, told, grave),
+        "ladder": queries.ladder(found, rows),
+        "select": at,
+        "shown": _shown(found, rows, [row for row in wanted if row.at == at]),
+        "bad": bad,
+        "compared": compared,
+        "differing": differing,
+        "doubts": doubts,
+        "is_grave": grave > 0,
+        "journey_names": {step.step: step.name for _, step in journey.steps()},
+        "requests": sum(len(step.requests) for _, step in journey.steps()),
+        "has_cleanup": bool(journey.cleanup),
+    }
+
+
+def _wanted(rows: list[queries.Replayed], at: str) -> Sequence[queries.Replayed]:
+    """Those at a place, else those that are bad, else the first."""
+    here = [row for row in rows if row.at == at]
+    return here or [row for row in rows if row.is_bad] or rows[:1]
+
+
+def _shown(
+    found: Rehearsal, rows: list[queries.Replayed], wanted: Sequence[queries.Replayed]
+) -> list[dict[str, object]]:
     now = journeys.content(found.journey)
-    shown = [
+    return [
         {
             "row": row,
             "lines": queries.body_lines(row),
@@ -97,39 +134,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
             "cookies": queries.cookies(row),
         }
         for row in wanted
-        if row.at == at
     ]
-    journey = queries.frozen(found).journey
-    cleaned = {step.step for step in journey.cleanup}
-    bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
-    differing = sum(bool(row.differences) for row in rows)
-    compared = any(row.recorded is not None for row in rows)
-    exchanges = sum(not row.kept.item for row in rows)
-    doubts = queries.doubts(found, rows) if found.over and found.state != "lost" else []
-    return {
-        "rehearsal": found,
-        "journey": found.journey,
-        "rows": rows,
-        "exchanges": exchanges,
-        "sentence": queries.sentence(
-            found,
-            exchanges,
-            bad,
-            differing if compared else None,
-            sum(each.is_grave for each in doubts),
-        ),
-        "ladder": queries.ladder(found, rows),
-        "select": at,
-        "shown": shown,
-        "bad": bad,
-        "compared": compared,
-        "differing": differing,
-        "doubts": doubts,
-        "is_grave": any(each.is_grave for each in doubts),
-        "journey_names": {step.step: step.name for _, step in journey.steps()},
-        "requests": sum(len(step.requests) for _, step in journey.steps()),
-        "has_cleanup": bool(journey.cleanup),
-    }
 
 
 @member_view(get="reader")

@@ -164,38 +164,45 @@ def history(plan: uuid.UUID | None, without: Iterable[Run] = ()) -> list[History
     """
     if plan is None:
         return []
+    made = (_between(runs) for runs in _means_of_sets(plan, without).values())
+    return [each for each in made if each is not None]
+
+
+Means = dict[tuple[str, str], Figure]  # by journey and step: its mean time
+
+
+def _means_of_sets(plan: uuid.UUID, without: Iterable[Run]) -> dict[uuid.UUID, list[Means]]:
+    """Of each run, by the set it is of; `without` those of some runs."""
     left_out = {each.of_set for each in without if each.of_set is not None}
-    sets: dict[uuid.UUID, list[dict[tuple[str, str], Figure]]] = {}
+    sets: dict[uuid.UUID, list[Means]] = {}
     ended = Run.objects.filter(
         plan=plan, of_set__isnull=False, state=Run.State.ENDED, is_trial=False
     )
-    for each in (
-        ended.exclude(of_set__in=left_out)
-        .only("of_set", "figures")
-        .order_by("-number")[:MOST_EARLIER]
-    ):
+    newest = ended.exclude(of_set__in=left_out).only("of_set", "figures").order_by("-number")
+    for each in newest[:MOST_EARLIER]:
         try:
             kept = msgspec.convert(each.figures or [], list[Figure])
         except msgspec.ValidationError:
             continue
-        means = {
-            (one.journey, one.step): one
-            for one in kept
-            if one.level == "step" and one.measure == "mean"
-        }
+        steps = (one for one in kept if one.level == "step" and one.measure == "mean")
         if each.of_set is not None:
-            sets.setdefault(each.of_set, []).append(means)
-    made = []
-    for runs in sets.values():
-        between, within = [], []
-        for key in set.intersection(*(set(each) for each in runs)) if len(runs) > 1 else ():
-            every = [each[key] for each in runs]
-            if all(one.value > 0 and one.spread is not None for one in every):
-                between.append(float(np.log([one.value for one in every]).var(ddof=1)))
-                within.append(float(np.mean([(one.spread or 0.0) ** 2 for one in every])))
-        if between:
-            made.append(History(float(np.mean(between)), float(np.mean(within)), len(runs)))
-    return made
+            sets.setdefault(each.of_set, []).append({(o.journey, o.step): o for o in steps})
+    return sets
+
+
+def _between(runs: Sequence[Means]) -> History | None:
+    """Of one set; None where it says nothing."""
+    if len(runs) < 2:
+        return None
+    between, within = [], []
+    for key in set.intersection(*(set(each) for each in runs)):
+        every = [each[key] for each in runs]
+        if all(one.value > 0 and one.spread is not None for one in every):
+            between.append(float(np.log([one.value for one in every]).var(ddof=1)))
+            within.append(float(np.mean([(one.spread or 0.0) ** 2 for one in every])))
+    if not between:
+        return None
+    return History(float(np.mean(between)), float(np.mean(within)), len(runs))
 
 
 def figures(found: Run) -> list[Figure]:

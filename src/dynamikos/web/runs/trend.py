@@ -3,8 +3,9 @@ spread.
 """
 
 import uuid
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import msgspec
 from django.db.models import QuerySet
@@ -188,51 +189,65 @@ def _line(
     baseline: set[uuid.UUID],
     objectives: Sequence[Objective],
 ) -> Drawn:
-    times = (
-        100.0 if measure in SHARES else 1.0
-    )  # shares are drawn, and have their limits, in percent
-    ends = [each.value + SURE * (each.error or 0.0) for each in found.values()]
+    times = 100.0 if measure in SHARES else 1.0  # shares are drawn, and have limits, in percent
     limits = [each.limit / times for each in objectives]
-    top = (
-        round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends))]) * times) / times
-    )
-    wide = (WIDTH - LEFT - 24) / max(1, len(runs) - 1)
-
-    def x(at: float) -> float:
-        return round(LEFT + 12 + wide * at, 1) if len(runs) > 1 else round((LEFT + WIDTH) / 2, 1)
-
-    def y(value: float) -> float:
-        return round(TOP + HEIGHT * (1 - min(1.0, max(0.0, value / top))), 1)
-
-    points = []
-    for at in sorted(found):
-        each, run = found[at], runs[at]
-        reach = None if each.error is None else SURE * each.error
-        points.append(
-            Point(
-                run,
-                said(each.value, measure),
-                x(at),
-                y(each.value),
-                None if reach is None else y(each.value - reach),
-                None if reach is None else y(each.value + reach),
-                not _doubted(run),
-                run.pk in baseline,
-            )
-        )
+    plot = _Plot(len(runs), _top(found.values(), limits, times))
+    points = [
+        _point(runs[at], each, plot, at, measure, baseline) for at, each in sorted(found.items())
+    ]
     counted = [at for at in sorted(found) if not _doubted(runs[at])]
     told = turns([found[at].value for at in counted], [found[at].error for at in counted], measure)
     every = max(1, -(-len(runs) // NAMED))
+    low = [
+        (limit, each) for limit, each in zip(limits, objectives, strict=True) if limit <= plot.top
+    ]
     return Drawn(
         name=name,
         points=points,
-        levels=_levels(counted, told, x, y),
-        changes=[_change(each, counted, runs, measure, x) for each in told],
-        limits=[(y(limit), f"{_then(each)} {said(limit, measure)}")
-                for limit, each in zip(limits, objectives, strict=True) if limit <= top],
-        rows=[(y(top * part), short(top * part * times)) for part in (0, 0.5, 1)],
-        columns=[(x(at), str(run.number)) for at, run in enumerate(runs) if at % every == 0],
-    )  # fmt: skip
+        levels=_levels(counted, told, plot.x, plot.y),
+        changes=[_change(each, counted, runs, measure, plot.x) for each in told],
+        limits=[(plot.y(limit), f"{_then(each)} {said(limit, measure)}") for limit, each in low],
+        rows=[(plot.y(plot.top * p), short(plot.top * p * times)) for p in (0, 0.5, 1)],
+        columns=[(plot.x(at), str(run.number)) for at, run in enumerate(runs) if at % every == 0],
+    )
+
+
+class _Plot(NamedTuple):
+    """Where runs and values stand in a drawing."""
+
+    runs: int
+    top: float
+
+    def x(self, at: float) -> float:
+        if self.runs < 2:
+            return round((LEFT + WIDTH) / 2, 1)
+        return round(LEFT + 12 + (WIDTH - LEFT - 24) / (self.runs - 1) * at, 1)
+
+    def y(self, value: float) -> float:
+        return round(TOP + HEIGHT * (1 - min(1.0, max(0.0, value / self.top))), 1)
+
+
+def _top(figures: Collection[Figure], limits: Sequence[float], times: float) -> float:
+    """The largest value that is drawn: limits far above all values are not."""
+    ends = [each.value + SURE * (each.error or 0.0) for each in figures]
+    near = [each for each in limits if each <= 4 * max(ends)]
+    return round_up(max([*ends, *near]) * times) / times
+
+
+def _point(
+    run: Run, figure: Figure, plot: _Plot, at: int, measure: str, baseline: set[uuid.UUID]
+) -> Point:
+    reach = None if figure.error is None else SURE * figure.error
+    return Point(
+        run,
+        said(figure.value, measure),
+        plot.x(at),
+        plot.y(figure.value),
+        None if reach is None else plot.y(figure.value - reach),
+        None if reach is None else plot.y(figure.value + reach),
+        not _doubted(run),
+        run.pk in baseline,
+    )
 
 
 def _then(objective: Objective) -> str:

@@ -1,4 +1,5 @@
 import uuid
+from collections.abc import Sequence
 
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
@@ -13,12 +14,13 @@ from dynamikos.core.figures import digits
 from dynamikos.web.journeys import actions as journey_actions
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.forms import CAPTURE_FORMS, DECODINGS, captures_from
+from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings.queries import own_origins
 from dynamikos.web.strands import actions, queries
-from dynamikos.web.strands.models import Rule
+from dynamikos.web.strands.models import Rule, Search
 from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import uploaded
 
@@ -31,62 +33,66 @@ def _context(
     found = queries.search_of(journey)
     failed = queries.failing(journey)
     every = queries.rows(journey, core, found, failed) if found else []
-    kind = request.GET.get("kind") or "issued"
-    shown = [row for row in every if row.strand.kind == kind]
-    at = request.GET.get("at", "")
-    chosen = next((row for row in every if row.strand.name == at), shown[0] if shown else None)
-    alternatives = (
-        queries.alternatives(chosen.strand, found.evidence) if found and chosen is not None else []
-    )
-    open_ = [
-        row
-        for row in every
-        if row.strand.kind == "issued"
-        and row.strand.proven
-        and not row.taken
-        and not row.strand.followed
-    ]
-    unproven = [
-        row
-        for row in every
-        if row.strand.kind == "issued" and not row.strand.proven and not row.taken
-    ]
     others = list(journey.others.order_by("imported_at"))
     newest = queries.newest_rehearsal(journey)
-    columns = (
-        queries.fitting_columns(journey, chosen.strand)
-        if chosen and chosen.strand.kind == "typed"
-        else []
-    )
+    recording = journey.recording
     return {
         "journey": journey,
         "search": found,
-        "rows": shown,
-        "kind": kind,
-        "chosen": chosen,
-        "alternatives": alternatives,
+        **_counts(every),
+        **_chosen(request, journey, found, every),
         "token": token(journey.head),
-        "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS],
-        "open": len(open_),
         "width": queries.WIDTH,
-        "taken": sum(row.taken for row in every),
-        "unproven": len([row for row in unproven if not row.strand.followed]),
         "lone": bool(found) and journey.recording_id is not None and not others and newest is None,
         "others": others,
         "further": journeys.further_of(member, journey),
-        "targets": "\n".join(own_origins(journey.recording))
-        if journey.recording is not None
-        else "",
+        "targets": "\n".join(own_origins(recording)) if recording is not None else "",
         "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project),
         "problem": problem,
         "failed": bool(failed),
         "newest": newest,
-        "likely": sum(row.likely for row in every),
-        "columns": columns,
-        "column_held": any(fits for _, fits in columns),
         "capture_forms": CAPTURE_FORMS,
         "decodings": DECODINGS,
+    }
+
+
+def _counts(every: Sequence[queries.Row]) -> dict[str, object]:
+    """How many of each kind, and of the server's those that wait for somebody."""
+    waiting = [
+        row.strand
+        for row in every
+        if row.strand.kind == "issued" and not row.taken and not row.strand.followed
+    ]
+    return {
+        "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS],
+        "open": sum(strand.proven for strand in waiting),
+        "unproven": sum(not strand.proven for strand in waiting),
+        "taken": sum(row.taken for row in every),
+        "likely": sum(row.likely for row in every),
+    }
+
+
+def _chosen(
+    request: HttpRequest, journey: Journey, found: Search | None, every: Sequence[queries.Row]
+) -> dict[str, object]:
+    """The kind and the strand that are looked at."""
+    kind, at = request.GET.get("kind") or "issued", request.GET.get("at", "")
+    shown = [row for row in every if row.strand.kind == kind]
+    chosen = next((row for row in every if row.strand.name == at), shown[0] if shown else None)
+    columns: list[tuple[str, bool]] = []
+    if chosen is not None and chosen.strand.kind == "typed":
+        columns = queries.fitting_columns(journey, chosen.strand)
+    alternatives = []
+    if found and chosen is not None:
+        alternatives = queries.alternatives(chosen.strand, found.evidence)
+    return {
+        "kind": kind,
+        "rows": shown,
+        "chosen": chosen,
+        "alternatives": alternatives,
+        "columns": columns,
+        "column_held": any(fits for _, fits in columns),
     }
 
 

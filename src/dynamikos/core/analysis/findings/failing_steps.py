@@ -1,7 +1,7 @@
 """Steps that fail: how much, by what, since when, and for whom more than for all others."""
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -43,61 +43,66 @@ def failing_steps(evidence: Evidence) -> Iterator[Found]:
     """Each step with more than 1 % failures (ten at least), each that misses a failure objective,
     and each whose ten or more failures are some rows', users', values' or places' beyond chance.
     """
-    begin, end = evidence.measured
-    where = evidence.places(begin, end)
+    where = evidence.places(*evidence.measured)
     for line in evidence.steps():
         passed, failed = float(line.passed[where].sum()), float(line.failed[where].sum())
         count = passed + failed
         if not failed or (failed >= TRIES and passed <= NEVER * count):
             continue  # none, or failing from the first on, which is said by itself
-        share, is_missed = failed / count, failed / count > _allowed(evidence, line)
-        known = list(_groups(evidence, line, int(failed)))
-        by = concentrated(known) if failed >= FEWEST else []
-        if not (is_missed or (failed >= FEWEST and (share > SHARE or by))):
-            continue
-        kinds = _kinds(evidence, line)
-        kind = max(kinds, key=lambda each: kinds[each], default="")
-        first = next((each for each in _kept(evidence, line)), None)
-        window = _when(line, where, evidence.width)
-        more = ""
-        for what in dict.fromkeys(each.what for each in by):
-            names = joined(each.name for each in by if each.what == what)
-            own, every = (
-                sum(each.failed for each in by if each.what == what),
-                next(e.every for e in by if e.what == what),
-            )
-            more += f", {own:,} of {every:,} of them {what} {names}"
-        since = ""
-        if window is not None:
-            since = f", from second {window[0]}" + (
-                f" to {window[1]}" if window[1] < end else " on"
-            )
-        yield Found(
-            rule="failing-steps",
-            about="target",
-            sentence=f"{name_of(line.series)} failed in {failed:,.0f} of {count:,.0f} "
-            f"({100 * share:.3g} %)"
-            f"{f', mostly by {kind}' if kind else ''}{since}{more}.",
-            means="It is concentrated there: tested against all others."
-            if by
-            else "It is not some visitors' alone.",
-            try_="Open the first exchange that was kept of it beside its recording.",
-            evidence={
-                **({"missed": "its failure objective"} if is_missed else {}),
-                **(
-                    {"first kept": f"second {first[0]}, user {first[1]}"}
-                    if first is not None
-                    else {}
-                ),
-                **{
-                    each: f"{n:,}" for each, n in sorted(kinds.items(), key=lambda row: -row[1])[:3]
-                },
-            },
-            window=window or (begin, end),
-            journey=line.series.journey,
-            step=line.series.step,
-            impact=share,
-        )
+        share = failed / count
+        is_missed, is_many = share > _allowed(evidence, line), failed >= FEWEST
+        by = concentrated(list(_groups(evidence, line, int(failed)))) if is_many else []
+        if is_missed or (is_many and (share > SHARE or by)):
+            yield _found(evidence, line, failed, count, by, is_missed=is_missed)
+
+
+def _found(
+    evidence: Evidence,
+    line: Line,
+    failed: float,
+    count: float,
+    by: Sequence[_Group],
+    *,
+    is_missed: bool,
+) -> Found:
+    begin, end = evidence.measured
+    kinds = _kinds(evidence, line)
+    kind = max(kinds, key=lambda each: kinds[each], default="")
+    first = next((each for each in _kept(evidence, line)), None)
+    window = _when(line, evidence.places(begin, end), evidence.width)
+    since = ""
+    if window is not None:
+        since = f", from second {window[0]}"
+        since += f" to {window[1]}" if window[1] < end else " on"
+    shown = {"missed": "its failure objective"} if is_missed else {}
+    if first is not None:
+        shown["first kept"] = f"second {first[0]}, user {first[1]}"
+    most = sorted(kinds.items(), key=lambda row: -row[1])[:3]
+    together = "It is concentrated there: tested against all others."
+    return Found(
+        rule="failing-steps",
+        about="target",
+        sentence=f"{name_of(line.series)} failed in {failed:,.0f} of {count:,.0f} "
+        f"({100 * failed / count:.3g} %){f', mostly by {kind}' if kind else ''}"
+        f"{since}{_concentrated(by)}.",
+        means=together if by else "It is not some visitors' alone.",
+        try_="Open the first exchange that was kept of it beside its recording.",
+        evidence={**shown, **{each: f"{n:,}" for each, n in most}},
+        window=window or (begin, end),
+        journey=line.series.journey,
+        step=line.series.step,
+        impact=failed / count,
+    )
+
+
+def _concentrated(by: Sequence[_Group]) -> str:
+    """Whose the failures are, as the end of a sentence."""
+    more = ""
+    for what in dict.fromkeys(each.what for each in by):
+        mine = [each for each in by if each.what == what]
+        own, names = sum(each.failed for each in mine), joined(each.name for each in mine)
+        more += f", {own:,} of {mine[0].every:,} of them {what} {names}"
+    return more
 
 
 def concentrated(groups: list[_Group]) -> list[_Group]:
@@ -157,51 +162,38 @@ def _kept(evidence: Evidence, line: Line) -> list[tuple[int, int]]:
 def _groups(evidence: Evidence, line: Line, failed: int) -> Iterator[_Group]:
     begin, end = evidence.measured
     where = evidence.places(begin, end)
-    for what, lines in (
-        (
-            "of visitors",
-            [(evidence.names.get(e.series.row, e.series.row), e) for e in evidence.by_row],
-        ),
-        ("at", list(evidence.by_place)),
-    ):
-        own = [
-            (n, e)
-            for n, e in lines
-            if (e.series.journey, e.series.step) == (line.series.journey, line.series.step)
-        ]
-        counts = [
-            (name, float(e.failed[where].sum()), float((e.failed + e.passed)[where].sum()))
-            for name, e in own
-        ]
-        every, attempts = sum(f for _, f, _ in counts), sum(n for _, _, n in counts)
-        if len(counts) > 1 and attempts:
-            yield from (
-                _Group(what, name, int(f), int(every), n / attempts) for name, f, n in counts
-            )
-    users = Counter(user for _, user in _kept(evidence, line))
+    names = evidence.names
+    rows = [(names.get(each.series.row, each.series.row), each) for each in evidence.by_row]
+    yield from _of_lines("of visitors", rows, line, where)
+    yield from _of_lines("at", list(evidence.by_place), line, where)
     there = int(np.nanmax(evidence.users[begin:end])) if end > begin and len(evidence.users) else 0
+    users = Counter(user for _, user in _kept(evidence, line))
     n = sum(users.values())
-    if (
-        there > 1 and n == failed
-    ):  # all of them were kept: the earliest of many tell of the earliest users alone
-        yield from (
-            _Group("of user", str(user), count, n, 1 / there) for user, count in users.items()
-        )
+    # only where all of them were kept: the earliest of many tell of the earliest users alone
+    if there > 1 and n == failed:
         quiet = max(0, there - len(users))
-        yield from (_Group("of user", "", 0, n, 1 / there) for _ in range(quiet))
+        counts = [*((str(user), count) for user, count in users.items()), *[("", 0)] * quiet]
+        yield from (_Group("of user", name, count, n, 1 / there) for name, count in counts)
     for each in evidence.failing:
-        if (
-            each.asked[:2] == (line.series.journey, line.series.step)
-            and each.value
-            and each.dealt_in_all
-        ):
-            yield _Group(
-                "where",
-                f"{each.name} is “{each.value[:40]}”",
-                each.failed,
-                each.of,
-                each.part_dealt,
-            )
+        is_here = each.asked[:2] == (line.series.journey, line.series.step)
+        if is_here and each.value and each.dealt_in_all:
+            said = f"{each.name} is “{each.value[:40]}”"
+            yield _Group("where", said, each.failed, each.of, each.part_dealt)
+
+
+def _of_lines(
+    what: str, lines: Sequence[tuple[str, Line]], line: Line, where: slice
+) -> Iterator[_Group]:
+    """The same step of several rows or places; one alone tells nothing."""
+    step = line.series.journey, line.series.step
+    own = [(name, e) for name, e in lines if (e.series.journey, e.series.step) == step]
+    counts = [
+        (name, float(e.failed[where].sum()), float((e.failed + e.passed)[where].sum()))
+        for name, e in own
+    ]
+    every, attempts = sum(f for _, f, _ in counts), sum(n for _, _, n in counts)
+    if len(counts) > 1 and attempts:
+        yield from (_Group(what, name, int(f), int(every), n / attempts) for name, f, n in counts)
 
 
 def _when(line: Line, where: slice, width: int) -> tuple[int, int] | None:

@@ -1,6 +1,7 @@
 """Doing steps again and again: so many times, while a condition holds, or until it does."""
 
 import asyncio
+from dataclasses import dataclass
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.journeys.kinds import Repeating
@@ -10,6 +11,16 @@ from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.kinds.base import Binding, Doing, Outcome, Stage
 
 SLACK_S = 1e-6  # of comparing instants
+
+
+@dataclass(slots=True)
+class _Tried:
+    """What the tries came to; `last` is when the last one ended."""
+
+    last: float
+    count: int = 0
+    came: bool = False  # whether it has come about
+    worst: Outcome = ""
 
 
 class Repeats(Doing[Repeating]):
@@ -23,46 +34,50 @@ class Repeats(Doing[Repeating]):
         self._steps = bind.steps(step.steps)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
-        most = self._most(stage)
-        begun, last, tries, late_s = stage.now(), stage.now(), 0, stage.own.late_s
-        came = False
-        worst: Outcome = ""
-        while True:
-            if self._while is not None and not bounded(self._while, stage.values):
-                came = True
-                break
-            if tries and (
-                (stage.user.leaving and not leaving)
-                or stage.now() - begun >= self._limit_s - SLACK_S
-            ):
-                break
-            if tries >= most:
-                break
-            started = stage.now()
-            tries += 1
-            worst = await stage.user.run_steps(self._steps, leaving=leaving)
-            last = stage.now()
-            if worst:
-                break
-            if self._until is not None and bounded(self._until, stage.values):
-                came = True
-                break
-            if tries < most:
-                await self._wait(stage, started, begun)
-        stage.around.recorder.tried(at.series, last, tries)
-        told = f"{tries} {'try' if tries == 1 else 'tries'} in {stage.now() - begun:.2f} s"
-        if worst:
+        most, late_s = self._most(stage), stage.own.late_s
+        begun = stage.now()
+        tried = await self._try(stage, most, begun, leaving=leaving)
+        stage.around.recorder.tried(at.series, tried.last, tried.count)
+        tries = f"{tried.count} {'try' if tried.count == 1 else 'tries'}"
+        told = f"{tries} in {stage.now() - begun:.2f} s"
+        if tried.worst:
             stage.say(at, told)
-            stage.around.recorder.missed(
-                at.series, last, round((last - begun) * 1e6), "a step failed"
-            )
-            return worst
-        came = came or (self._times is not None and tries >= most)
+            took = round((tried.last - begun) * 1e6)
+            stage.around.recorder.missed(at.series, tried.last, took, "a step failed")
+            return tried.worst
+        came = tried.came or (self._times is not None and tried.count >= most)
         stage.say(at, told + ("" if came else ", and it has not come about"))
         if came or (stage.user.leaving and not leaving):
-            stage.around.recorder.passed(at.series, begun, last, stage.own.late_s - late_s)
+            own_s = stage.own.late_s - late_s
+            stage.around.recorder.passed(at.series, begun, tried.last, own_s)
             return ""
-        return self._not_come(stage, at, most, tries, begun, last)
+        return self._not_come(stage, at, most, tried.count, begun, tried.last)
+
+    async def _try(self, stage: Stage, most: int, begun: float, *, leaving: bool) -> "_Tried":
+        """Again and again: until it came about, a step failed, or it may not go on."""
+        tried = _Tried(last=begun)
+        while True:
+            if self._while is not None and not bounded(self._while, stage.values):
+                tried.came = True
+                return tried
+            if tried.count >= most or (tried.count and self._is_over(stage, begun, leaving)):
+                return tried
+            started = stage.now()
+            tried.count += 1
+            tried.worst = await stage.user.run_steps(self._steps, leaving=leaving)
+            tried.last = stage.now()
+            if tried.worst:
+                return tried
+            if self._until is not None and bounded(self._until, stage.values):
+                tried.came = True
+                return tried
+            if tried.count < most:
+                await self._wait(stage, started, begun)
+
+    def _is_over(self, stage: Stage, begun: float, leaving: bool) -> bool:
+        """Whether no further try is made: the user leaves, or the time is up."""
+        is_late = stage.now() - begun >= self._limit_s - SLACK_S
+        return is_late or (stage.user.leaving and not leaving)
 
     @property
     def _limit_s(self) -> float:

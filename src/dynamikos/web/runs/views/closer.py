@@ -14,7 +14,8 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import analysis, drawings, measures, queries, reading
 from dynamikos.web.runs.models import Run
-from dynamikos.web.runs.tables import COLUMNS, window_of
+from dynamikos.web.runs.slice import window_of
+from dynamikos.web.runs.tables import COLUMNS
 from dynamikos.web.ui.numbers import number
 
 
@@ -41,7 +42,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     """
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
-    begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
+    begin, end = window_of(request.GET, inputs.measured, inputs.ends_s)
     series = _chosen(request, inputs)
     points = reading.line(found, [series.no], begin, end)
     total = queries.of_one(found, inputs, series, begin, end)
@@ -90,7 +91,7 @@ def suspects(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     """What moved with a step in a window, from a score on."""
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
-    begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
+    begin, end = window_of(request.GET, inputs.measured, inputs.ends_s)
     series = _chosen(request, inputs)
     context = {
         "run": found,

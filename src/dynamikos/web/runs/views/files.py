@@ -13,7 +13,7 @@ from dynamikos.core.telling import as_html, as_markdown, sheets
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import files, queries, telling
-from dynamikos.web.runs.tables import tables_of, window_of
+from dynamikos.web.runs.slice import Slice, window_of
 
 
 def _file(
@@ -36,9 +36,8 @@ def _file(
 @member_view(get="reader")
 def figures(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
     """The table of a window, of everybody or of a row, as CSV or Parquet."""
-    context = tables_of(request, queries.run(member, pk))
-    rows = [each for step, below in context["rows"] for each in (step, *below)]
-    return _file(form, f"run-{context['run'].number}-figures", KEYS, values(rows))
+    part = Slice(queries.run(member, pk), request.GET)
+    return _file(form, f"run-{part.run.number}-figures", KEYS, values(part.lines))
 
 
 @member_view(get="reader")
@@ -46,7 +45,7 @@ def seconds(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) 
     """Every second of every series of a window, as CSV or Parquet."""
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
-    begin, end = window_of(request, found, (0, found.watermark + 1), inputs.ends_s)
+    begin, end = window_of(request.GET, (0, found.watermark + 1), inputs.ends_s)
     return _file(
         form, f"run-{found.number}-seconds", files.SECONDS, files.seconds(found, inputs, begin, end)
     )
@@ -58,10 +57,9 @@ def metrics(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = queries.run(member, pk)
     if not found.is_over:
         raise DynamikosError(f"Run {found.number} is not over; its figures are not final.")
-    context = tables_of(request, found)
-    rows = [each for step, below in context["rows"] for each in (step, *below)]
+    lines = Slice(found, request.GET).lines
     kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
-    return HttpResponse(files.as_openmetrics(found, rows), content_type=kind)
+    return HttpResponse(files.as_openmetrics(found, lines), content_type=kind)
 
 
 KINDS = {

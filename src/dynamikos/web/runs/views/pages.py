@@ -19,6 +19,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import analysis, baselines, drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.recorded import beside_recording
+from dynamikos.web.runs.slice import Slice
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.release_connection import briefly
@@ -106,83 +107,96 @@ def show(
     it.
     """
     last = queries.newest_message(pk)
-    found = queries.run(member, pk)
-    context = tables_of(request, found)
-    inputs = context["inputs"]
-    frames = queries.frames(found, inputs)
-    every_lane = measures.lanes(found, inputs)
-    first_lanes = measures.shown_first(every_lane)
-    at, traces = measures.drawn(found, [no for lane in first_lanes for no, _ in lane.lines])
-    total = queries.lasts_s(found, inputs)
-    capacity, remarks, changes = (
-        queries.capacity(found),
-        queries.remarks(found),
-        queries.changes_of(found),
-    )
+    part = Slice(queries.run(member, pk), request.GET)
+    found, changes = part.run, queries.changes_of(part.run)
+    tape = Tape(part, last)
     siblings, set_word = queries.siblings(found)
-    context.update(
-        {
-            "duration": total,
-            "is_held": queries.is_held(changes),
-            "changes": [said(each) for each in changes],
-            "stretches": queries.stretches(inputs),
-            "suggested": analysis.suggested(
-                [(each.second, each.p95_ms) for each in frames], found.watermark + 1
-            ),
-            "siblings": siblings,
-            "set_word": set_word,
-            "tape_label": TAPE_LABEL,
-            "sentence": queries.sentence(found),
-            "remarks": remarks,
-            "findings": found.findings,
-            "rejudged": queries.rejudged(found),
-            "baseline": (baseline := baselines.current(found.plan_id)),
-            "against_baseline": urlencode(
-                [("a", each.pk) for each in baseline.runs.all()] + [("b", found.pk)]
-                if baseline is not None
-                else []
-            ),
-            "is_baseline": baseline is not None and found in baseline.runs.all(),
-            "capacity": capacity,
-            "curve": throughput(capacity) if capacity is not None else None,
-            "form": form,
-            "wrong": str(wrong) if wrong is not None else "",
-            "typed": request.POST if form else {},
-            "peak": inputs.planned_peak,
-            "last": last,
-            "shards": list(found.shards.all()),
-            "tape": {
-                "fields": Frame.__struct_fields__,
-                "frames": [msgspec.to_builtins(frame) for frame in frames],
-                "lanes": [
-                    msgspec.to_builtins(each) for each in dict.fromkeys((*first_lanes, *every_lane))
-                ],
-                "shown": [lane.key for lane in first_lanes],
-                "traces": {"at": at, "values": traces},
-                "remarks": [(each.second, each.text) for each in remarks],
-                "duration": total,
-                "measured": (
-                    inputs.measured[0],
-                    min(inputs.measured[1], max(total, inputs.measured[0])),
-                ),
-                "planned": inputs.planned([second + 0.995 for second in range(int(total) + 1)]),
-                "begins": found.begins_at.timestamp() if found.begins_at else None,
-                "over": found.is_over,
-                "noticed": found.findings is not None or found.state != Run.State.ENDED,
-                "last": last,
-                "limit": min(
-                    (o.limit for o in inputs.plan.objectives if _of_tape(o)), default=None
-                ),
-            },
-        }
-    )
+    capacity = queries.capacity(found)
+    context = {
+        **tables_of(part),
+        **_baseline(found),
+        "duration": tape.lasts_s,
+        "is_held": queries.is_held(changes),
+        "changes": [said(each) for each in changes],
+        "stretches": queries.stretches(part.inputs),
+        "suggested": analysis.suggested(
+            [(each.second, each.p95_ms) for each in tape.frames], found.watermark + 1
+        ),
+        "siblings": siblings,
+        "set_word": set_word,
+        "tape_label": TAPE_LABEL,
+        "sentence": queries.sentence(found),
+        "remarks": tape.remarks,
+        "findings": found.findings,
+        "rejudged": queries.rejudged(found),
+        "capacity": capacity,
+        "curve": throughput(capacity) if capacity is not None else None,
+        "form": form,
+        "wrong": str(wrong) if wrong is not None else "",
+        "typed": request.POST if form else {},
+        "peak": part.inputs.planned_peak,
+        "last": last,
+        "shards": list(found.shards.all()),
+        "tape": tape.as_given(),
+    }
     return render(request, "runs/run.html", context, status=422 if wrong is not None else 200)
+
+
+def _baseline(found: Run) -> dict[str, object]:
+    """The runs that those of its plan are compared with."""
+    baseline = baselines.current(found.plan_id)
+    if baseline is None:
+        return {"baseline": None, "against_baseline": "", "is_baseline": False}
+    runs = list(baseline.runs.all())
+    pairs = [*(("a", each.pk) for each in runs), ("b", found.pk)]
+    return {
+        "baseline": baseline,
+        "against_baseline": urlencode(pairs),
+        "is_baseline": found in runs,
+    }
+
+
+class Tape:
+    """What the page's script draws."""
+
+    def __init__(self, part: Slice, last: int) -> None:
+        self._part, self._last = part, last
+        self.frames = queries.frames(part.run, part.inputs)
+        self.remarks = queries.remarks(part.run)
+        self.lasts_s = queries.lasts_s(part.run, part.inputs)
+
+    def as_given(self) -> dict[str, object]:
+        """As JSON in the page."""
+        found, inputs, total = self._part.run, self._part.inputs, self.lasts_s
+        every = measures.lanes(found, inputs)
+        first = measures.shown_first(every)
+        at, traces = measures.drawn(found, [no for lane in first for no, _ in lane.lines])
+        begin, end = inputs.measured
+        limits = (each.limit for each in inputs.plan.objectives if _of_tape(each))
+        return {
+            "fields": Frame.__struct_fields__,
+            "frames": [msgspec.to_builtins(frame) for frame in self.frames],
+            "lanes": [msgspec.to_builtins(each) for each in dict.fromkeys((*first, *every))],
+            "shown": [lane.key for lane in first],
+            "traces": {"at": at, "values": traces},
+            "remarks": [(each.second, each.text) for each in self.remarks],
+            "duration": total,
+            "measured": (begin, min(end, max(total, begin))),
+            "planned": inputs.planned([second + 0.995 for second in range(int(total) + 1)]),
+            "begins": found.begins_at.timestamp() if found.begins_at else None,
+            "over": found.is_over,
+            "noticed": found.findings is not None or found.state != Run.State.ENDED,
+            "last": self._last,
+            "limit": min(limits, default=None),
+        }
 
 
 @member_view(get="reader")
 def tables(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(
-        request, "runs/tables.html", {**tables_of(request, queries.run(member, pk)), "swap": True}
+        request,
+        "runs/tables.html",
+        {**tables_of(Slice(queries.run(member, pk), request.GET)), "swap": True},
     )
 
 
