@@ -16,7 +16,8 @@ from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts.ending import FINISHED, NOW, ending_of, plain, stopped
 from dynamikos.fleet.coordinator.loop import tick
-from dynamikos.fleet.coordinator.watch import RunWatch, over_places
+from dynamikos.fleet.coordinator.starting import over_places
+from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.environments.models import AgreedTarget
 from dynamikos.web.places.models import Generator
 from dynamikos.web.plans import queries as plans
@@ -236,7 +237,10 @@ class Reading(TestCase):
             tick(watches, may_judge_lost=False)
         tick(watches, may_judge_lost=False)
         watch = watches[str(self.run_made.pk)]
-        self.assertEqual((watch.expanded, watch.whole.sent, watch.whole.answered), (19, 100, 100))
+        self.assertEqual(
+            (watch.incoming.second, watch.totals.whole.sent, watch.totals.whole.answered),
+            (20, 100, 100),
+        )
         self.assertEqual(
             Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20
         )
@@ -277,7 +281,7 @@ class Reading(TestCase):
             )
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         watch.look(may_judge_lost=False)
-        self.assertEqual(watch.expanded, 1)
+        self.assertEqual(watch.incoming.second, 2)
         Report.objects.bulk_create(
             [
                 Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey)))
@@ -286,7 +290,7 @@ class Reading(TestCase):
             ignore_conflicts=True,
         )
         watch.look(may_judge_lost=False)
-        self.assertEqual((watch.expanded, watch.whole.sent), (3, 20))
+        self.assertEqual((watch.incoming.second, watch.totals.whole.sent), (4, 20))
 
     def test_verdict_and_page(self) -> None:
         self.deliver(50)
@@ -342,7 +346,7 @@ class Reading(TestCase):
         watch.look(may_judge_lost=True)
         # it may still come back
         self.assertEqual((Shard.objects.get().state, Run.objects.get().state), ("lost", "running"))
-        with mock.patch("dynamikos.fleet.coordinator.watch.LOST_CLOSE_S", 0):
+        with mock.patch("dynamikos.fleet.coordinator.losing.LOST_CLOSE_S", 0):
             watch.look(may_judge_lost=True)
         run = Run.objects.get(pk=self.run_made.pk)
         self.assertEqual((run.state, run.outcome["exit_code"], run.watermark), ("ended", 3, 11))

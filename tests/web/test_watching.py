@@ -225,13 +225,13 @@ class OfProbes(Watched):
         found.frozen = canonical(frozen)
         found.save()
         watch = RunWatch(found)
-        watch.watching = Watching(frozen)
+        watch.totals.watching = Watching(frozen)
         for second in range(100, 106):
             watch._tell(
                 Reading(run=found, second=second, values={"0": 30.0 if second > 101 else 1.0})
             )
-        self.assertIsNone(watch.watching.add(104, [], whole=True))
-        stop = watch.watching.add(105, [], whole=True)
+        self.assertIsNone(watch.totals.watching.add(104, [], whole=True))
+        stop = watch.totals.watching.add(105, [], whole=True)
         assert stop is not None
         self.assertTrue(stop.now)
         self.assertIn("max of queue (target) ≤ 25", stop.why)
@@ -245,8 +245,8 @@ class OfProbes(Watched):
         found.save()
         watch = RunWatch(found)
         told = measures.traces(found, [0], 95, 100)[0]
-        watch.watching.add(100, [], whole=True)
-        marks = {mark.from_s: mark for mark in watch.watching.marks[0]}
+        watch.totals.watching.add(100, [], whole=True)
+        marks = {mark.from_s: mark for mark in watch.totals.watching.marks[0]}
         self.assertEqual((marks[95].word, marks[95].value), ("missed", float(np.nanmax(told))))
         self.assertEqual(marks[60].word, "not judged")
 

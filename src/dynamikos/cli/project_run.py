@@ -25,6 +25,8 @@ from dynamikos.core.reports import Frame, SeriesSecond
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 if TYPE_CHECKING:
+    from dynamikos.web.plans.models import LoadPlan
+    from dynamikos.web.projects.models import Membership
     from dynamikos.web.runs.models import Run
 
 PROGRESS_S = 5
@@ -128,48 +130,69 @@ def _run(
     trial: bool,
     detach: bool,
 ) -> Result | None:
-    from django.utils import timezone
     from msgspec.structs import replace
 
-    from dynamikos.web.journeys import queries as journeys
-    from dynamikos.web.places.queries import living
-    from dynamikos.web.plans import queries as plans
-    from dynamikos.web.plans.models import LoadPlan
     from dynamikos.web.plans.queries import content
     from dynamikos.web.projects.models import Membership
-    from dynamikos.web.rehearsals.queries import unproven
     from dynamikos.web.runs import actions
+
+    plan = _plan(key, project)
+    members = Membership.objects.filter(project=plan.project).exclude(role="reader")
+    member = members.order_by("id").first()
+    assert member is not None
+    _wait_for_generators()
+    core = change(content(plan))
+    _tell_of_unproven(plan, core, tell)
+    asked = {"stop": 0}
+
+    def interrupted() -> None:
+        asked["stop"] += 1
+
+    ENDING.told = interrupted
+    core = replace(core, environment=environment) if environment else core
+    run = actions.start(member, plan, core, values, trial=trial)
+    if detach:
+        ENDING.over()
+        tell(f"run {run.number} goes on without this command")
+        return None
+    _follow(run, member, asked, tell)
+    ENDING.over()
+    if run.outcome is None:
+        raise PlanError(f"The run did not happen: {run.ended}.")
+    return result_of(run)
+
+
+def _plan(key: str, project: str | None) -> "LoadPlan":
+    """The one of that key. Raises PlanError."""
+    from dynamikos.web.plans.models import LoadPlan
 
     found = LoadPlan.objects.filter(key=key)
     if project:
         found = found.filter(project__name=project)
     if found.count() != 1:
-        known = (
-            ", ".join(
-                sorted(
-                    f"{plan.key} in “{plan.project}”"
-                    for plan in LoadPlan.objects.select_related("project")
-                )
-            )
-            or "none"
-        )
+        every = LoadPlan.objects.select_related("project")
+        known = ", ".join(sorted(f"{plan.key} in “{plan.project}”" for plan in every)) or "none"
         what = "no file and no plan" if not found else "several plans"
         raise PlanError(
             f"'{key}' is {what} of that name. Plans here: {known}. Name the project with --project."
         )
-    plan = found.get()
-    member = (
-        Membership.objects.filter(project=plan.project)
-        .exclude(role="reader")
-        .order_by("id")
-        .first()
-    )
-    assert member is not None
+    return found.get()
+
+
+def _wait_for_generators() -> None:
+    from dynamikos.web.places.queries import living
+
     for _ in range(80):
         if living():
-            break
+            return
         time.sleep(0.1)
-    core = change(content(plan))
+
+
+def _tell_of_unproven(plan: "LoadPlan", core: Plan, tell: Callable[[str], None]) -> None:
+    from dynamikos.web.journeys import queries as journeys
+    from dynamikos.web.plans import queries as plans
+    from dynamikos.web.rehearsals.queries import unproven
+
     for name, journey in plans.journeys_of(plan, core).items():
         why = unproven(journey, journeys.content(journey)) if journey is not None else ""
         if why:
@@ -177,24 +200,17 @@ def _run(
                 f"{name} has not passed in two rounds, so the run may measure something else than "
                 f"it says. {why}"
             )
-    asked = {"stop": 0}
 
-    def interrupted() -> None:
-        asked["stop"] += 1
 
-    ENDING.told = interrupted
-    run = actions.start(
-        member,
-        plan,
-        replace(core, environment=environment) if environment else core,
-        values,
-        trial=trial,
-    )
+def _follow(
+    run: "Run", member: "Membership", asked: dict[str, int], tell: Callable[[str], None]
+) -> None:
+    """Until it is over: holds its lease, stops it when that is asked for, tells how it goes."""
+    from django.utils import timezone
+
+    from dynamikos.web.runs import actions
+
     total = actions.frozen_of(run).ends_s
-    if detach:
-        ENDING.over()
-        tell(f"run {run.number} goes on without this command")
-        return None
     said, told, renewed = -1, 0, 0.0
     while not run.is_over:
         if time.monotonic() - renewed > LEASE_S / 6:
@@ -209,17 +225,16 @@ def _run(
             actions.stop(member, run, now=told > 1)
         if run.watermark // PROGRESS_S > said // PROGRESS_S and run.watermark >= 0:
             said = run.watermark
-            from dynamikos.web.streams.models import Message
+            _tell_progress(run, total, tell)
 
-            newest = (
-                Message.objects.filter(subject=run.pk, event="frame").order_by("-sequence").first()
-            )
-            if newest is not None:
-                tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
-    ENDING.over()
-    if run.outcome is None:
-        raise PlanError(f"The run did not happen: {run.ended}.")
-    return result_of(run)
+
+def _tell_progress(run: "Run", total: float, tell: Callable[[str], None]) -> None:
+    from dynamikos.web.streams.models import Message
+
+    frames = Message.objects.filter(subject=run.pk, event="frame")
+    newest = frames.order_by("-sequence").first()
+    if newest is not None:
+        tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
 
 
 def result_of(run: "Run") -> Result:

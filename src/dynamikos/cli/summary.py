@@ -1,5 +1,7 @@
 """An outcome and its progress as lines of text."""
 
+from collections.abc import Iterator
+
 from dynamikos.core.figures import milliseconds as written
 from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
@@ -40,60 +42,70 @@ def progress(frame: Frame, total_s: float) -> str:
 
 def table(frozen: FrozenRun, outcome: Outcome) -> str:
     """The summary at the end."""
-    lines = [
+    parts = f"{clock(outcome.from_s)}–{clock(outcome.to_s)}"
+    return "\n".join([
         "",
-        f"{frozen.plan.name}: {outcome.ended}; measured part "
-        f"{clock(outcome.from_s)}–{clock(outcome.to_s)}",
-        " " * 34 + "".join(f"{each.title:>{WIDTH.get(each.key, 10)}}" for each in SHOWN),
-    ]
+        f"{frozen.plan.name}: {outcome.ended}; measured part {parts}",
+        *_figures(outcome),
+        *_counts(outcome),
+        "",
+        *_judged(outcome),
+        outcome.sentence,
+    ])  # fmt: skip
+
+
+def _figures(outcome: Outcome) -> Iterator[str]:
+    """A line a row, requests only where they failed."""
+    yield " " * 34 + "".join(f"{each.title:>{WIDTH.get(each.key, 10)}}" for each in SHOWN)
     many = len(outcome.crowd) > 1
     for row in outcome.rows:
         if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
         cells = "".join(f"{each.text(row):>{WIDTH.get(each.key, 10)}}" for each in SHOWN)
         name = f"{row.row}: {row.name}" if many else row.name
-        lines.append(f"{name[:33]:34}{cells}")
+        yield f"{name[:33]:34}{cells}"
     for row in outcome.rows:
         if row.level == "request":
-            lines.extend(
-                f"  {f'{row.row}: ' if many else ''}{row.step} / {row.request}: {count} × {kind}"
-                for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
-            )
-    lines.append(f"rounds: {outcome.rounds_passed:,} passed, {outcome.rounds_failed:,} failed")
+            whose = f"{row.row}: " if many else ""
+            for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]:
+                yield f"  {whose}{row.step} / {row.request}: {count} × {kind}"
+
+
+def _counts(outcome: Outcome) -> Iterator[str]:
+    """Of rounds, requests, arrivals and visitors."""
+    rounds = f"rounds: {outcome.rounds_passed:,} passed, {outcome.rounds_failed:,} failed"
     if outcome.rounds_in_all:
         passed, failed = outcome.rounds_in_all
-        lines[-1] += f" in the measured part; {passed:,} passed, {failed:,} failed in all"
-    lines.append(
+        rounds += f" in the measured part; {passed:,} passed, {failed:,} failed in all"
+    yield rounds
+    abandoned = f" + abandoned {outcome.abandoned:,}" if outcome.abandoned else ""
+    yield (
         f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,}"
-        f"{f' + abandoned {outcome.abandoned:,}' if outcome.abandoned else ''} + in flight"
-        f" {outcome.in_flight:,}"
+        f"{abandoned} + in flight {outcome.in_flight:,}"
     )
     if outcome.own_delay is not None:
-        lines.append(outcome.own_delay.sentence)
-    if outcome.arrivals is not None:
-        came = outcome.arrivals
-        lines.append(
+        yield outcome.own_delay.sentence
+    came = outcome.arrivals
+    if came is not None:
+        yield (
             f"arrivals: {came.planned:,} planned = {came.started:,} started + {came.turned_away:,} "
-            "turned away +"
-            f" {came.not_started:,} not started"
+            f"turned away + {came.not_started:,} not started"
         )
-    if many:
-        lines.extend(
+    for each in outcome.crowd if len(outcome.crowd) > 1 else ():
+        achieved = "–" if each.share_achieved is None else f"{each.share_achieved:.3g} %"
+        yield (
             f"  {each.name or each.row}: {each.rounds:,} rounds, {short(each.users)} users on "
-            "average, planned"
-            f" {each.share_planned:.3g} %, achieved"
-            f" {'–' if each.share_achieved is None else f'{each.share_achieved:.3g} %'}"
-            for each in outcome.crowd
+            f"average, planned {each.share_planned:.3g} %, achieved {achieved}"
         )
-    lines.append("")
+
+
+def _judged(outcome: Outcome) -> Iterator[str]:
+    """Objectives with their values, and doubts."""
     for each in outcome.judgements:
-        value = (
-            each.reason
-            if each.value is None
-            else f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
-        )
-        more = f" ({each.reason})" if each.reason and each.value is not None else ""
-        lines.append(f"  {each.word:12} {told(each)}: {value}{more}")
-    lines.extend(f"  doubted      {each}" for each in outcome.doubts)
-    lines.append(outcome.sentence)
-    return "\n".join(lines)
+        value, more = each.reason, ""
+        if each.value is not None:
+            value = f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
+            more = f" ({each.reason})" if each.reason else ""
+        yield f"  {each.word:12} {told(each)}: {value}{more}"
+    for doubt in outcome.doubts:
+        yield f"  doubted      {doubt}"

@@ -3,11 +3,19 @@
 import json
 import sys
 import time
+from typing import TYPE_CHECKING
 
 import click
 
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError, PlanError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from dynamikos.web.journeys.models import Journey
+    from dynamikos.web.rehearsals.models import Rehearsal
+    from dynamikos.web.rehearsals.queries import Replayed
 
 
 @click.command()
@@ -63,34 +71,11 @@ def command(journey: str, project: str, account: str, as_json: bool, timeout: fl
 
 
 def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: float) -> int:
-    from django.db.models import Q
-
     from dynamikos.cli.project_run import membership
-    from dynamikos.web.journeys.models import Journey
     from dynamikos.web.places.queries import living
     from dynamikos.web.rehearsals import actions, queries
 
-    found = Journey.objects.filter(
-        Q(key=name) | Q(name=name), project__memberships__account__username=account
-    ).select_related("project")
-    if project:
-        found = found.filter(project__name=project)
-    if found.count() != 1:
-        known = (
-            ", ".join(
-                sorted(
-                    f"{each.key} in “{each.project}”"
-                    for each in Journey.objects.select_related("project")
-                )
-            )
-            or "none"
-        )
-        raise PlanError(
-            f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name "
-            "the project with"
-            " --project."
-        )
-    journey = found.get()
+    journey = _journey(name, project, account)
     member = membership(journey.project.name, account)
     end = time.monotonic() + timeout
     while not living() and time.monotonic() < end:
@@ -108,25 +93,44 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
     if as_json:
         click.echo(json.dumps(_document(asked, rows), ensure_ascii=False, indent=1))
     else:
-        for row in rows:
-            kept = row.kept
-            click.echo(
-                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  "
-                f"{kept.duration_us / 1000:8.1f} ms "
-                f" {kept.method} {kept.url}"
-            )
-            for line in [
-                *([kept.error] if kept.error else []),
-                *([f"expected {kept.expected}; actual {kept.actual}"] if kept.expected else []),
-            ]:
-                click.echo(f"{'':25}{line}")
-            for line in row.differences:
-                click.echo(f"{'':25}looks different from the recording: {line}")
-        click.echo(
-            f"rehearsal {asked.number} of revision {asked.revision.number}:"
-            f" {asked.state}{' – ' + asked.reason if asked.reason else ''}"
-        )
+        _print(asked, rows)
     return 0 if asked.state == "passed" else 1
+
+
+def _journey(name: str, project: str, account: str) -> "Journey":
+    """The one of that key or name. Raises PlanError."""
+    from django.db.models import Q
+
+    from dynamikos.web.journeys.models import Journey
+
+    found = Journey.objects.filter(
+        Q(key=name) | Q(name=name), project__memberships__account__username=account
+    ).select_related("project")
+    if project:
+        found = found.filter(project__name=project)
+    if found.count() != 1:
+        every = Journey.objects.select_related("project")
+        known = ", ".join(sorted(f"{each.key} in “{each.project}”" for each in every)) or "none"
+        what = "no journey" if not found else "several journeys"
+        raise PlanError(f"'{name}' is {what} here: {known}. Name the project with --project.")
+    return found.get()
+
+
+def _print(asked: "Rehearsal", rows: "Sequence[Replayed]") -> None:
+    for row in rows:
+        kept = row.kept
+        click.echo(
+            f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  "
+            f"{kept.duration_us / 1000:8.1f} ms  {kept.method} {kept.url}"
+        )
+        lines = [kept.error] if kept.error else []
+        if kept.expected:
+            lines.append(f"expected {kept.expected}; actual {kept.actual}")
+        lines += [f"looks different from the recording: {line}" for line in row.differences]
+        for line in lines:
+            click.echo(f"{'':25}{line}")
+    why = f" – {asked.reason}" if asked.reason else ""
+    click.echo(f"rehearsal {asked.number} of revision {asked.revision.number}: {asked.state}{why}")
 
 
 def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]

@@ -3,8 +3,10 @@
 import dataclasses
 import os
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from secrets import randbelow
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 import orjson
@@ -23,6 +25,9 @@ from dynamikos.core.profiles import stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, STOPPED, WORST
+
+if TYPE_CHECKING:
+    from dynamikos.cli.plan_files import PlanFiles
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
@@ -153,51 +158,11 @@ def command(
     # taken for this one's
     if not _export((json_file, b""), (junit, b"")):
         sys.exit(COULD_NOT_RUN)
+    asked = _Asked(plan, address, arrivals_per_s, seconds, project, environment, users, duration,
+                   sets, trial, detach)  # fmt: skip
     ENDING.begin()
     try:
-        if detach and (address is not None or (plan is not None and Path(plan).is_file())):
-            raise PlanError(
-                "--detach goes with a plan that a project keeps: a run from files ends with its "
-                "command"
-            )
-        if address is not None:
-            others = {
-                "PLAN": plan,
-                "--project": project,
-                "--environment": environment,
-                "--duration": duration,
-                "--set": sets,
-                "--trial": trial,
-            }
-            if given := [name for name, value in others.items() if value]:
-                raise PlanError(
-                    f"{' and '.join(given)} can't go with --address, which says it all: users and "
-                    "seconds beside"
-                )
-            result = _from_address(address, users, arrivals_per_s, seconds)
-        elif plan is None:
-            raise PlanError(
-                "nothing to run: name a plan, or an address with --address, --users and --seconds"
-            )
-        elif arrivals_per_s is not None or seconds is not None:
-            raise PlanError(
-                "--arrivals-per-s and --seconds go with --address; for a plan there is --duration"
-            )
-        elif Path(plan).is_file():
-            result = _from_file(Path(plan), environment, users, duration, sets, trial)
-        else:
-            from dynamikos.cli.project_run import run_plan
-
-            result = run_plan(
-                plan,
-                project=project,
-                environment=environment,
-                change=lambda found: scaled(found, users, duration),
-                values=settings(sets),
-                tell=click.echo,
-                trial=trial,
-                detach=detach,
-            )
+        result = asked.run()
         if result is None:
             sys.exit(MET)
     except Ended as ended:
@@ -233,6 +198,76 @@ def command(
     sys.exit(outcome.exit_code if whole else COULD_NOT_RUN)
 
 
+class _Asked(NamedTuple):
+    """What the command line said."""
+
+    plan: str | None
+    address: str | None
+    arrivals_per_s: float | None
+    seconds: float | None
+    project: str | None
+    environment: str | None
+    users: int | None
+    duration: float | None
+    sets: tuple[str, ...]
+    trial: bool
+    detach: bool
+
+    def run(self) -> Result | None:
+        """None for a run that goes on by itself. Raises DynamikosError."""
+        self._refuse()
+        if self.address is not None:
+            return _from_address(self.address, self.users, self.arrivals_per_s, self.seconds)
+        assert self.plan is not None
+        if Path(self.plan).is_file():
+            return _from_file(
+                Path(self.plan), self.environment, self.users, self.duration, self.sets, self.trial
+            )
+        from dynamikos.cli.project_run import run_plan
+
+        return run_plan(
+            self.plan,
+            project=self.project,
+            environment=self.environment,
+            change=lambda found: scaled(found, self.users, self.duration),
+            values=settings(self.sets),
+            tell=click.echo,
+            trial=self.trial,
+            detach=self.detach,
+        )
+
+    def _refuse(self) -> None:
+        """Options that don't go together."""
+        is_file = self.plan is not None and Path(self.plan).is_file()
+        if self.detach and (self.address is not None or is_file):
+            raise PlanError(
+                "--detach goes with a plan that a project keeps: a run from files ends with its "
+                "command"
+            )
+        if self.address is not None:
+            others = {
+                "PLAN": self.plan,
+                "--project": self.project,
+                "--environment": self.environment,
+                "--duration": self.duration,
+                "--set": self.sets,
+                "--trial": self.trial,
+            }
+            if given := [name for name, value in others.items() if value]:
+                raise PlanError(
+                    f"{' and '.join(given)} can't go with --address, which says it all: users and "
+                    "seconds beside"
+                )
+        elif self.plan is None:
+            raise PlanError(
+                "nothing to run: name a plan, or an address with --address, --users and --seconds"
+            )
+        elif self.arrivals_per_s is not None or self.seconds is not None:
+            raise PlanError(
+                "--arrivals-per-s and --seconds go with --address; for a plan there is --duration"
+            )
+
+
 def _export(*files: tuple[Path | None, bytes]) -> bool:
     """Writes what was asked for; whether all of it could be."""
     whole = True
@@ -246,9 +281,9 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
     return whole
 
 
-def _from_address(  # type: ignore[no-untyped-def]
+def _from_address(
     address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
-):
+) -> Result:
     from dynamikos.cli import plan_files
     from dynamikos.cli.file_run import perform
     from dynamikos.core.plans.quick import from_address
@@ -265,16 +300,15 @@ def _from_address(  # type: ignore[no-untyped-def]
     return perform(frozen, {}, {}, click.echo)[1]
 
 
-def _from_file(  # type: ignore[no-untyped-def]
+def _from_file(
     path: Path,
     environment: str | None,
     users: int | None,
     seconds: float | None,
     sets: tuple[str, ...],
     trial: bool,
-):
+) -> Result:
     from dynamikos.cli import plan_files
-    from dynamikos.cli.file_run import perform
     from dynamikos.cli.practice import practice_for
 
     files = plan_files.load(path, environment)
@@ -283,62 +317,64 @@ def _from_file(  # type: ignore[no-untyped-def]
     addresses = {**found.addresses}
     for name, value in settings(sets).items():
         (addresses if name in addresses else values)[name] = value
-    missing = [name for name in found.secret_from_process if name not in os.environ]
-    if missing:
-        raise PlanError(
-            f"these secrets are not in the process environment: {', '.join(missing)}; export them "
-            "and call again"
-        )
-    short = [name for name in found.secret_from_process if len(os.environ[name]) < SHORTEST_SECRET]
-    if short:
-        raise PlanError(
-            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not "
-            "be masked in what is"
-            " kept; take a longer one"
-        )
-    secrets = {
-        f"{owner}.{name}": os.environ[name]
-        for name in found.secret_from_process
-        for owner in ("env", "secrets")
-    }
+    secrets = _secrets(found.secret_from_process)
     practice = practice_for(replace(found, values=values, addresses=addresses))
     plan = scaled(files.plan, users, seconds)
     files = dataclasses.replace(
         files, plan=trial_of(plan) if trial else plan, environment=practice.environment
     )
-    done: list[Result] = []
     try:
         if practice.said:
             click.echo(practice.said)
-        frozen = files.frozen(secrets, trial=trial)
-        repeat = frozen.plan.repeat
-        times = 1 if trial else repeat.times
-        for place in range(1, times + 1):
-            if place > 1:
-                if not ENDING.sleep(repeat.pause_s):
-                    break
-                ENDING.again()
-                frozen = files.frozen(secrets)
-                frozen = replace(
-                    frozen, seed=randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed
-                )
-            of = f", {place} of {times}" if times > 1 else ""
-            load = f"{summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}{of}"
-            click.echo(f"{frozen.plan.name}: {load}")
-            outcome, result = perform(
-                frozen,
-                {key: table.rows for key, table in files.tables.items()},
-                secrets,
-                click.echo,
-            )
-            done.append(result)
-            if outcome.exit_code == STOPPED:
-                break
-            if place < times:
-                click.echo(summary.table(frozen, outcome))
+        done = _performed(files, secrets, trial=trial)
     finally:
         practice.end()
     if len(done) > 1:
         said = ", ".join(f"{each.outcome.exit_code} (seed {each.frozen.seed})" for each in done)
         click.echo(f"A set of {len(done)} runs, whose word is its worst; their exit codes: {said}.")
     return min(done, key=lambda each: WORST.index(each.outcome.exit_code))  # the worst
+
+
+def _secrets(names: Sequence[str]) -> dict[str, str]:
+    """Those of the process environment, by the names that journeys have for them."""
+    missing = [name for name in names if name not in os.environ]
+    if missing:
+        raise PlanError(
+            f"these secrets are not in the process environment: {', '.join(missing)}; export them "
+            "and call again"
+        )
+    short = [name for name in names if len(os.environ[name]) < SHORTEST_SECRET]
+    if short:
+        raise PlanError(
+            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not "
+            "be masked in what is kept; take a longer one"
+        )
+    return {f"{owner}.{name}": os.environ[name] for name in names for owner in ("env", "secrets")}
+
+
+def _performed(files: "PlanFiles", secrets: dict[str, str], *, trial: bool) -> list[Result]:
+    """One run after the other, as often as the plan says; none after one that was stopped."""
+    from dynamikos.cli.file_run import perform
+
+    done: list[Result] = []
+    frozen = files.frozen(secrets, trial=trial)
+    repeat = frozen.plan.repeat
+    times = 1 if trial else repeat.times
+    for place in range(1, times + 1):
+        if place > 1:
+            if not ENDING.sleep(repeat.pause_s):
+                break
+            ENDING.again()
+            seed = randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed
+            frozen = replace(files.frozen(secrets), seed=seed)
+        of = f", {place} of {times}" if times > 1 else ""
+        load = f"{summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}{of}"
+        click.echo(f"{frozen.plan.name}: {load}")
+        rows = {key: table.rows for key, table in files.tables.items()}
+        outcome, result = perform(frozen, rows, secrets, click.echo)
+        done.append(result)
+        if outcome.exit_code == STOPPED:
+            break
+        if place < times:
+            click.echo(summary.table(frozen, outcome))
+    return done
