@@ -247,7 +247,7 @@ async def _perform(
 
     ENDING.told = interrupted
     ENDING.watch(asyncio.get_running_loop())
-    if ENDING.asked:
+    if ENDING.asked and not control.is_stopped:  # it was asked for before anybody was told
         interrupted()
     try:
         shard = Shard(
