@@ -1,8 +1,6 @@
 """The invented observers, objects and nights."""
 
-import csv
 import datetime
-import io
 
 FIRST = [
     "Ada",
@@ -72,14 +70,6 @@ def observer(number: int) -> tuple[str, str, str, str, str]:
 def password_of(email: str) -> str:
     """Every invented observer's password can be told from the address: the stand-in stores none."""
     return f"fell-{sum(map(ord, email)) * 7919 % 100_000:05d}-{email[:3]}"
-
-
-def observers_csv(count: int = 5000) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["email", "password", "name", "constellation", "night"])
-    writer.writerows(observer(number) for number in range(count))
-    return out.getvalue()
 
 
 def objects() -> list[dict[str, str]]:

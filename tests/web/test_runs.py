@@ -215,7 +215,7 @@ class Reading(TestCase):
         self.assertEqual(
             Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 100
         )
-        self.assertEqual(again.whole.sent, 500)
+        self.assertEqual(again.totals.whole.sent, 500)
         self.assertEqual(Chunk.objects.filter(run=self.run_made, minute=0, series=1).count(), 1)
 
     def test_a_second_that_the_database_went_away_in_counts_once(self) -> None:

@@ -29,6 +29,7 @@ from dynamikos.core.probes import Host, Probe
 from dynamikos.core.verdicts import Watching
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.fleet.coordinator.noticing import Noticing
+from dynamikos.fleet.coordinator.readings import Readings
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.fleet.probing import Probed, _missed, tick, write
 from dynamikos.web.plans import queries as plans
@@ -122,8 +123,9 @@ class Probes(Watched):
         write(again, is_over=True)
         self.assertEqual(self.found().measures.count(), 4)
         watch = RunWatch(self.found())
-        watch.told = [0, 0]
-        watch._probes()
+        readings = Readings(self.found())
+        readings._reading = readings._remark = 0
+        readings.tell(watch.totals.watching)
         events = Message.objects.filter(subject=self.run_pk, event="remark").values_list(
             "body", flat=True
         )
@@ -227,9 +229,9 @@ class OfProbes(Watched):
         watch = RunWatch(found)
         watch.totals.watching = Watching(frozen)
         for second in range(100, 106):
-            watch._tell(
-                Reading(run=found, second=second, values={"0": 30.0 if second > 101 else 1.0})
-            )
+            values = {"0": 30.0 if second > 101 else 1.0}
+            reading = Reading(run=found, second=second, values=values)
+            watch._readings._judge(reading, watch.totals.watching)
         self.assertIsNone(watch.totals.watching.add(104, [], whole=True))
         stop = watch.totals.watching.add(105, [], whole=True)
         assert stop is not None

@@ -38,14 +38,6 @@ class Line:
                 made[at] = times.sum_us() / n / 1000
         return made
 
-    def percentile_ms(self, percent: float) -> Trace:
-        made = np.full(len(self.passed), np.nan)
-        for at, times in enumerate(self.times):
-            value = times.percentile_us(percent) if times is not None else None
-            if value is not None:
-                made[at] = value / 1000
-        return made
-
     def over(self, begin: int, end: int) -> Histogram:
         """The times of a part of it, by places."""
         total = Histogram()

@@ -459,14 +459,7 @@ def compare(
     wanted = (Wanted(key, measure) for key in both for measure in MEASURES)
     others = [each for each in wanted if each not in family]
     comparing = _Comparing(some_a, some_b, between_runs(history))
-    found = comparing.differences(family, max(1, len(family)))
-    different = rejected([each.p for each in found])
-    within = rejected([each.p_within for each in found])
-    judged = [
-        _judged(each, allowed, points, is_rejected=at in different, is_within=at in within)
-        for at, each in enumerate(found)
-    ]
-    judged.sort(key=lambda each: (WORST.index(each.word), -abs(each.change or 0.0)))
+    judged = _judged_together(comparing.differences(family, max(1, len(family))), allowed, points)
     seen = [_seen(each, allowed, points) for each in comparing.differences(others, 1)]
     word: Word = judged[0].word if judged else "inconclusive"
     if word == "better":
@@ -484,6 +477,19 @@ def compare(
         is_rough=any(run.seconds < ROUGH_S for run in (*some_a, *some_b)),
         history=len(history),
     )
+
+
+def _judged_together(
+    found: Sequence[Difference], tolerated: float, points: float
+) -> list[Difference]:
+    """The family, each by Holm's correction over all; the worst first."""
+    different = rejected([each.p for each in found])
+    within = rejected([each.p_within for each in found])
+    judged = [
+        _judged(each, tolerated, points, is_rejected=at in different, is_within=at in within)
+        for at, each in enumerate(found)
+    ]
+    return sorted(judged, key=lambda each: (WORST.index(each.word), -abs(each.change or 0.0)))
 
 
 MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")  # that are shown of a line

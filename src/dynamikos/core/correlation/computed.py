@@ -139,23 +139,30 @@ def _ways(strand: Strand, sources: _Sources) -> Iterator[tuple[Way, tuple[Strand
     others, making = sources.before(strand), sources.making(strand.value)
     several = len(set(filter(None, strand.values))) > 1
     enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
-    is_date = several and bool(value_shapes.as_date(strand.value))
-    is_length = several and bool(LENGTHS.search(strand.name))
     for each in others:
-        ways = making.get(each.name, ()) if enough else ()
-        rows = _rows(strand, (each,)) if ways or is_date or is_length else []
-        if not rows or all(mine == theirs for mine, theirs in rows):
-            continue  # the same value has the same source
-        for number in ways:
-            way, compute = SINGLE[number]
-            if (several or number < 2) and _computes(compute, rows) and _tells(way, rows):
-                yield way, (each,)
-        if is_date and (dated := _days(rows)) is not None:
-            yield dated, (each,)
-        if is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
-            yield Way("the length of {0}", "{0} | length"), (each,)
+        numbers = making.get(each.name, ()) if enough else ()
+        for way in _of_one(strand, each, [n for n in numbers if several or n < 2], several):
+            yield way, (each,)
     if several:
         yield from _of_two(strand, others[:MOST_OF_TWO])
+
+
+def _of_one(strand: Strand, other: Strand, numbers: Sequence[int], several: bool) -> Iterator[Way]:
+    """By the ways of SINGLE that may fit; with `several` recordings as a date or a length, too."""
+    is_date = several and bool(value_shapes.as_date(strand.value))
+    is_length = several and bool(LENGTHS.search(strand.name))
+    rows = _rows(strand, (other,)) if numbers or is_date or is_length else []
+    if not rows or all(mine == theirs for mine, theirs in rows):
+        return  # the same value has the same source
+    for number in numbers:
+        way, compute = SINGLE[number]
+        if _computes(compute, rows) and _tells(way, rows):
+            yield way
+    dated = _days(rows) if is_date else None
+    if dated is not None:
+        yield dated
+    if is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
+        yield Way("the length of {0}", "{0} | length")
 
 
 def _computes(compute: Callable[[str], str | None], rows: Sequence[tuple[str, ...]]) -> bool:

@@ -27,6 +27,10 @@ class _Best(NamedTuple):
     offers: list[Offer]
     is_evident: bool  # whether names or addresses speak for it
 
+    def is_enough(self, count: int) -> bool:
+        """Whether no other is looked at, after `count` others."""
+        return self.points >= EVIDENCE and (self.is_evident or count >= NEAR)
+
 
 def prove(
     each: Found,
@@ -38,6 +42,20 @@ def prove(
 ) -> None:
     """Fills `offers`, `origin` and `proven` from the answer that speaks most for having issued the
     value.
+    """
+    best, fallback = _searched(each, main, others, maps)
+    if best is not None:
+        each.origin, each.offers, each.proven = best.hit, best.offers, True
+    elif fallback is not None:
+        each.origin, each.offers = fallback
+    if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
+        _rehearsed(each, main, again, again_map[each.origin])
+
+
+def _searched(
+    each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]
+) -> tuple[_Best | None, tuple[int, list[Offer]] | None]:
+    """(the best answer with proven captures, the first with any).
 
     The likeliest answers are tried first, and what was found is taken once there is evidence for
     it (names or addresses that are alike), or once the likeliest few have been seen.
@@ -53,21 +71,16 @@ def prove(
         if seen is None:
             made = _unproven(made)
         found = _proven(hit, made, is_weak=is_weak)
-        if found is not None:
-            if best is None or found.points > best.points:
-                best = found
-            if found.points >= EVIDENCE and (found.is_evident or count >= NEAR):
-                break
-        elif fallback is None or (made and not fallback[1]):
-            fallback = hit, _unproven(made)
+        if found is None:
+            if fallback is None or (made and not fallback[1]):
+                fallback = hit, _unproven(made)
+        elif best is None or found.points > best.points:
+            best = found
+        if found is not None and found.is_enough(count):
+            break
         if best is not None and count >= 2 * NEAR:
             break
-    if best is not None:
-        each.origin, each.offers, each.proven = best.hit, best.offers, True
-    elif fallback is not None:
-        each.origin, each.offers = fallback
-    if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
-        _rehearsed(each, main, again, again_map[each.origin])
+    return best, fallback
 
 
 def _unproven(made: Sequence[Offer]) -> list[Offer]:

@@ -231,13 +231,6 @@ def _at_end(deal: Deal, rows: int) -> Cell:
     return Cell(state="over")
 
 
-def takings(deal: Deal, users: float, rounds: float) -> float:
-    """How many rows `users` users take together in `rounds` rounds of all of them together (each
-    use counts as once a round).
-    """
-    return 1.0 if deal.when == "run" else users if deal.when == "user" else max(users, rounds)
-
-
 def used_up_s(
     deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], round_s: float
 ) -> float | None:

@@ -170,9 +170,10 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     def _answer(self) -> str:
         """What the objectives come to."""
         every = self.judgements
-        open_ = [each for each in every if each.word == "not decided" and each.decides]
+        deciding = [each for each in every if each.decides]
+        open_ = [each for each in deciding if each.word == "not decided"]
+        missed = [each for each in deciding if each.word == "missed"]
         over = [each for each in open_ if each.side == "over"]
-        missed = [each for each in every if each.word == "missed" and each.decides]
         if missed or self.stopped_by:
             return self._missed(missed)
         if self.exit_code == MISSED:
@@ -182,17 +183,21 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         if not every:
             return "The run has no objectives, so there is nothing to meet or miss."
         if open_:
-            met = sum(each.word in ("met", "close") for each in every)
-            within = "within its limit" if len(open_) == 1 else "within their limits"
-            side = "on the side that counts as met" if over else within
-            return (
-                f"{met} of {len(every)} objectives met, {len(open_)} {side}, not decided: "
-                f"{told(open_[0])}."
-            )
+            return self._not_decided(open_, is_over=bool(over))
         if any(each.word == "missed" for each in every):
             met = sum(each.word != "missed" for each in every)
             return f"{met} of {len(every)} objectives met, and none missed that decides."
         return f"All {len(every)} objectives met." if len(every) > 1 else "The objective is met."
+
+    def _not_decided(self, open_: Sequence[Judgement], *, is_over: bool) -> str:
+        """Where that counts as met."""
+        met = sum(each.word in ("met", "close") for each in self.judgements)
+        within = "within its limit" if len(open_) == 1 else "within their limits"
+        side = "on the side that counts as met" if is_over else within
+        return (
+            f"{met} of {len(self.judgements)} objectives met, {len(open_)} {side}, not decided: "
+            f"{told(open_[0])}."
+        )
 
     def _missed(self, missed: Sequence[Judgement]) -> str:
         of = f"{len(missed)} of {len(self.judgements)} objectives missed"

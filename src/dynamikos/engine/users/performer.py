@@ -416,23 +416,22 @@ class User:
                 return ""
             kind, thinks = "", step.thinks and not leaving
             then: Then = "step"
+            index += 1
             if step.walks:
                 walk, endless = self._walk, over_rounds and not failed
-                await walk.begin(steps, index, leaving=leaving, over_rounds=endless)
+                await walk.begin(steps, index - 1, leaving=leaving, over_rounds=endless)
                 index, failed, thinks = walk.index, failed or walk.missed, False
                 kind, then = walk.kind, walk.asker.then
             elif step.item is not None:
                 outcome = await self._item(step, leaving=leaving)
-                index, failed = index + 1, failed or bool(outcome)
+                failed = failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")
             elif step.requests:
                 kind, then = await self._at_once(step)
-                index, failed = index + 1, failed or bool(kind)
-            else:
-                index += 1
+                failed = failed or bool(kind)
             if self._patience.is_over:
-                index = index if step.walks else index - 1
+                index -= not step.walks
                 if self._again(steps[index]):
                     continue
                 return "round"

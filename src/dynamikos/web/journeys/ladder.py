@@ -2,8 +2,9 @@
 at 760 wide.
 """
 
+import contextlib
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from dynamikos.core.errors import DynamikosError
@@ -11,6 +12,9 @@ from dynamikos.core.journeys import Journey, Request, Step
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.values import names_in
 
+Results = Mapping[
+    tuple[str, str], tuple[str, bool]
+]  # of a rehearsal: text, is bad; by step, request
 Births = dict[str, tuple[int, list[int]]]
 LEFT, RIGHT, WIDTH = 250, 500, 760
 PART_H, STEP_H, RUNG_H, DOTS_H = 34, 10, 42, 22
@@ -240,7 +244,7 @@ def only(journey: Journey, text: str) -> Journey:
 
 def draw(
     journey: Journey,
-    results: dict[tuple[str, str], tuple[str, bool]] | None = None,
+    results: Results | None = None,
     lost: Mapping[tuple[str, str], int] | None = None,
 ) -> Ladder:
     """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is
@@ -270,109 +274,111 @@ def _steps(
     y: int,
     depth: int,
     births: Births,
-    results: dict[tuple[str, str], tuple[str, bool]] | None,
+    results: Results | None,
 ) -> int:
     """Draws steps below each other from `y` on, `depth` deep in others; where the next one goes."""
     for step in steps:
-        top = y
-        if step.kind != "step":
-            now_said, is_bad = (results or {}).get((step.step, ""), ("", False))
-            told = now_said or step.says()
-            row = StepRow(
-                step.step,
-                step.name,
-                top,
-                42,
-                _thinking(step),
-                False,
-                x=4 + 12 * depth,
-                kind=step.kind,
-                says=cut(told, 64 if not step.nests else 60),
-                full=told,
-                is_bad=is_bad,
-            )
-            ladder.steps.append(row)
-            for _, text in step.texts():
-                try:
-                    for name in names_in(text):
-                        if name in births:
-                            births[name][1].append(y + 2)
-                except DynamikosError:
-                    continue
-            for name in step.gives():
-                births[name] = (y + 28, [])
-            y += 42
-            total = sum(branch.weight for branch in step.branches)
-            for at, branch in enumerate(step.branches):
-                name = branch.name or (f"branch {at + 1}" if step.kind == "choose" else "")
-                words = (
-                    f"{100 * branch.weight / total if total else 0:.3g} %: {name}"
-                    if step.kind == "choose"
-                    else f"if {branch.when}"
-                    if at == 0
-                    else f"else, if {branch.when}"
-                    if branch.when
-                    else "else"
-                )
-                ladder.branches.append((row.x + 12, y + 12, cut(words, 80)))
-                y = _steps(ladder, branch.steps, y + 20, depth + 1, births, results)
-                if not branch.steps:
-                    y += 4
-            if step.steps:
-                y = _steps(ladder, step.steps, y, depth + 1, births, results)
-            elif step.nests and not step.branches:
-                y += 10
-            row.frame = y - top if step.nests else 0
-            y += 6
-            continue
-        y += STEP_H
-        for request in step.requests:
-            target = path_of(request.address)
-            if request.query:
-                target += "?" + "&".join(f"{name}={value}" for name, value in request.query)
-            status, bad = (results or {}).get((step.step, request.request), ("", False))
-            full = f"{request.method} {target}"
-            ladder.rungs.append(
-                Rung(
-                    step.step,
-                    request.request,
-                    y,
-                    "",
-                    full,
-                    status,
-                    bad,
-                    (results is not None and not status) or request.off or step.off,
-                    len(request.embedded),
-                )
-            )
-            used: set[str] = set()
-            for _, text in request.texts():
-                try:
-                    used.update(names_in(text))
-                except DynamikosError:
-                    continue
-            for name in used:
-                if name in births:
-                    births[name][1].append(y + 8)
-            for capture in request.captures:
-                births[capture.name] = (y + 24, [])
-            y += RUNG_H + (DOTS_H if request.embedded else 0)
-        if not step.requests:
-            y += 22
-        ladder.steps.append(
-            StepRow(
-                step.step,
-                step.name,
-                top,
-                y - top,
-                _thinking(step),
-                not step.requests,
-                bool(step.use),
-                x=4 + 12 * depth,
-            )
-        )
-        y += 6
+        draws = _sending if step.kind == "step" else _item
+        y = draws(ladder, step, y, depth, births, results) + 6
     return y
+
+
+def _item(
+    ladder: Ladder, step: Step, top: int, depth: int, births: Births, results: Results | None
+) -> int:
+    """A step that sends nothing itself, with those inside of it."""
+    now_said, is_bad = (results or {}).get((step.step, ""), ("", False))
+    told = now_said or step.says()
+    row = StepRow(
+        step.step,
+        step.name,
+        top,
+        42,
+        _thinking(step),
+        False,
+        x=4 + 12 * depth,
+        kind=step.kind,
+        says=cut(told, 64 if not step.nests else 60),
+        full=told,
+        is_bad=is_bad,
+    )
+    ladder.steps.append(row)
+    for name in _names(step.texts()):
+        if name in births:
+            births[name][1].append(top + 2)
+    for name in step.gives():
+        births[name] = (top + 28, [])
+    y = top + 42
+    for at, branch in enumerate(step.branches):
+        ladder.branches.append((row.x + 12, y + 12, cut(_branch_says(step, at), 80)))
+        y = _steps(ladder, branch.steps, y + 20, depth + 1, births, results)
+        y += 0 if branch.steps else 4
+    if step.steps:
+        y = _steps(ladder, step.steps, y, depth + 1, births, results)
+    elif step.nests and not step.branches:
+        y += 10
+    row.frame = y - top if step.nests else 0
+    return y
+
+
+def _branch_says(step: Step, at: int) -> str:
+    branch = step.branches[at]
+    if step.kind == "choose":
+        total = sum(each.weight for each in step.branches)
+        share = 100 * branch.weight / total if total else 0
+        return f"{share:.3g} %: {branch.name or f'branch {at + 1}'}"
+    if at == 0:
+        return f"if {branch.when}"
+    return f"else, if {branch.when}" if branch.when else "else"
+
+
+def _names(texts: Iterable[tuple[str, str]]) -> Iterator[str]:
+    """Of the values that texts ask for; none of a text that can't be read."""
+    for _, text in texts:
+        with contextlib.suppress(DynamikosError):
+            yield from names_in(text)
+
+
+def _sending(
+    ladder: Ladder, step: Step, top: int, depth: int, births: Births, results: Results | None
+) -> int:
+    """A step of requests."""
+    y = top + STEP_H
+    for request in step.requests:
+        ladder.rungs.append(_rung(step, request, y, results))
+        for name in set(_names(request.texts())):
+            if name in births:
+                births[name][1].append(y + 8)
+        for capture in request.captures:
+            births[capture.name] = (y + 24, [])
+        y += RUNG_H + (DOTS_H if request.embedded else 0)
+    if not step.requests:
+        y += 22
+    ladder.steps.append(
+        StepRow(
+            step.step,
+            step.name,
+            top,
+            y - top,
+            _thinking(step),
+            not step.requests,
+            bool(step.use),
+            x=4 + 12 * depth,
+        )
+    )
+    return y
+
+
+def _rung(step: Step, request: Request, y: int, results: Results | None) -> Rung:
+    target = path_of(request.address)
+    if request.query:
+        target += "?" + "&".join(f"{name}={value}" for name, value in request.query)
+    status, bad = (results or {}).get((step.step, request.request), ("", False))
+    is_idle = (results is not None and not status) or request.off or step.off
+    full = f"{request.method} {target}"
+    return Rung(
+        step.step, request.request, y, "", full, status, bad, is_idle, len(request.embedded)
+    )
 
 
 def _strands(ladder: Ladder, births: Births) -> None:

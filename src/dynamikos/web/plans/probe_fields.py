@@ -59,20 +59,15 @@ class _Row(NamedTuple):
 
 def _probe(row: _Row, taken: set[str], before: Plan) -> Probe | None:
     """None for a row that says nothing. Raises DynamikosError."""
-    address = row.address.strip()
-    if row.kind not in dict(KINDS):
-        raise DynamikosError(
-            f"Probe {row.place}: “{row.kind}” is no kind of probe; choose one of those on the page."
-        )
-    kind = row.kind or ("openmetrics" if address else "")  # what an address most often is
+    kind, address = _kind(row), row.address.strip()
     if not kind:
         return None
+    pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
     if kind == "openmetrics" and not address:
         raise DynamikosError(
             f"Probe {row.place} needs the address of its measures, such as "
             "{{ env.site }}/metrics."
         )
-    pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
     if kind == "browser" and not pages:
         raise DynamikosError(
             f"Probe {row.place} needs the pages that its browser opens, such as "
@@ -80,20 +75,35 @@ def _probe(row: _Row, taken: set[str], before: Plan) -> Probe | None:
         )
     title = row.name.strip()[:80]
     called = row.key or key_from(title or CALLED[kind], taken)
-    had = (each.host for each in before.probes if each.probe == called and each.host is not None)
+    has_address = kind == "openmetrics"
     every_s = number(
         row.every or USUAL_S[kind], f"Probe {row.place}: read every, s", 1, 3600 if pages else 60
     )
     return Probe(
         probe=called,
         name=title,
-        openmetrics=address if kind == "openmetrics" else "",
-        host=next(had, Host()) if kind == "host" else None,
+        openmetrics=address if has_address else "",
+        host=_host_before(called, before) if kind == "host" else None,
         browser=pages,
-        headers=_headers(row.headers, row.place) if kind == "openmetrics" else (),
+        headers=_headers(row.headers, row.place) if has_address else (),
         every_s=every_s,
         measures=tuple(each.strip() for each in row.measures.split(",") if each.strip()),
     )
+
+
+def _kind(row: _Row) -> str:
+    """An address without a kind is most often one of measures."""
+    if row.kind not in dict(KINDS):
+        raise DynamikosError(
+            f"Probe {row.place}: “{row.kind}” is no kind of probe; choose one of those on the page."
+        )
+    return row.kind or ("openmetrics" if row.address.strip() else "")
+
+
+def _host_before(key: str, before: Plan) -> Host:
+    """What a probe of that key looked at: the page does not show it."""
+    had = (each.host for each in before.probes if each.probe == key and each.host is not None)
+    return next(had, Host())
 
 
 def _headers(typed: str, place: int) -> tuple[tuple[str, str], ...]:

@@ -167,10 +167,6 @@ def drawn(found: Run, numbers: Collection[int]) -> tuple[list[int], dict[int, li
     return seconds, made
 
 
-def measures_of(found: Run) -> dict[int, Measure]:
-    return {each.no: each for each in found.measures.all()}
-
-
 def take(found: Run, probe: str, traces: Mapping[str, Trace]) -> int:
     """Measures that came afterwards, written as those of a probe; those of the same names are
     replaced. How many.
