@@ -10,12 +10,7 @@ from dynamikos.core.telling import PARTS, as_page
 from dynamikos.core.telling import casebook as core
 from dynamikos.core.telling.casebook import Casebook, OfReport, Pin, Text
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
-from dynamikos.core.telling.page import (
-    evidence_as_html,
-    evidence_as_markdown,
-    paragraphs,
-    text_as_html,
-)
+from dynamikos.core.telling.page import evidence_as_html, evidence_as_markdown, text_as_html
 
 
 def book(*keys: str) -> Casebook:
@@ -68,11 +63,25 @@ class Blocks(TestCase):
 
 class Written(TestCase):
     def test_paragraphs_headings_and_lists(self) -> None:
-        found = paragraphs("# Head\n\none\ntwo\r\n\r\n- a\n- b\n\n\n")
+        found = text_as_html("### Head\n\none\ntwo\r\n\r\n- a\n- b\n\n\n")
+        lines = [line for line in found.split("\n") if line]
         self.assertEqual(
-            found, [("heading", "Head"), ("text", ["one", "two"]), ("list", ["a", "b"])]
+            lines,
+            ['<div class="texts">', "<h2>Head</h2>", "<p>one<br>", "two</p>", "<ul>",
+             "<li>a</li>", "<li>b</li>", "</ul>", "</div>"],
+        )  # fmt: skip
+
+    def test_emphasis_and_links_but_no_markup_of_its_own(self) -> None:
+        shown = text_as_html(
+            "**slow** `p95_ms` of evening_booking <b>x</b>\n\n[log](https://log.example/7) "
+            "[bad](javascript:alert(1)) ![dot](https://log.example/dot.png)"
         )
-        self.assertEqual(paragraphs(" \n\n"), [])
+        self.assertIn(
+            "<strong>slow</strong> <code>p95_ms</code> of evening_booking &lt;b&gt;", shown
+        )
+        self.assertIn('<a href="https://log.example/7">log</a>', shown)
+        self.assertNotIn("<img", shown)
+        self.assertNotIn('href="javascript', shown)
 
     def test_markup_that_is_typed_or_measured_stays_text(self) -> None:
         odd = '<img src=x onerror="alert(1)">'

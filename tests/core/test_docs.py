@@ -36,6 +36,20 @@ class Documents(TestCase):
                 checked += 1
         self.assertGreater(checked, 100)
 
+    def test_what_a_generator_may_do_is_told(self) -> None:
+        from dynamikos.cli.processes import GRANTS
+
+        page = (FOLDER / "database-grants.md").read_text()
+        told = 0
+        for statement in GRANTS:
+            if "dynamikos_generator" in statement and " ON " in statement:
+                for name in re.findall(r"\b[a-z]+_[a-z_]+\b", statement):
+                    if name not in ("dynamikos_generator", "dynamikos_web"):
+                        told += 1
+                        named = page if not name.startswith("pg_") else name
+                        self.assertIn(name, named, statement)
+        self.assertGreater(told, 25)
+
     def test_every_page_is_reached_from_the_first(self) -> None:
         seen, waiting = set(), [FOLDER / "start-here.md"]
         while waiting:

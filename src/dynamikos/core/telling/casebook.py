@@ -34,7 +34,7 @@ What = Literal[
 class Text(
     msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, tag_field="block", tag="text"
 ):
-    """A person's paragraphs (`paragraphs` of page.py says how they are read)."""
+    """A person's paragraphs (`text_as_html` of page.py says how they are read)."""
 
     key: str
     text: str = ""

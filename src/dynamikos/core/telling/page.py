@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, Template
+from markdown_it import MarkdownIt
 from markupsafe import Markup
 
 from dynamikos.core.figures import milliseconds, short
@@ -95,27 +96,22 @@ def evidence_as_markdown(each: Evidence) -> str:
     return _macro("parts.md", "evidence", each)
 
 
-def paragraphs(text: str) -> list[tuple[str, Any]]:
-    """A person's text: parts between empty lines; one that begins with # is a heading, lines with -
-    are a list.
-    """
-    made: list[tuple[str, Any]] = []
-    for part in text.replace("\r\n", "\n").split("\n\n"):
-        lines = [line.rstrip() for line in part.strip("\n").split("\n") if line.strip()]
-        if not lines:
-            continue
-        if len(lines) == 1 and lines[0].startswith("#"):
-            made.append(("heading", lines[0].lstrip("# ")))
-        elif all(line.startswith("- ") for line in lines):
-            made.append(("list", [line[2:] for line in lines]))
-        else:
-            made.append(("text", lines))
-    return made
+# What a person's text may have of CommonMark: no HTML, no pictures; links as the library allows
+# them
+MARKUP = MarkdownIt("zero", {"breaks": True, "html": False}).enable(
+    ["heading", "list", "blockquote", "code", "fence", "emphasis", "backticks", "link", "newline"]
+)
 
 
 def text_as_html(text: str) -> str:
-    """What a person wrote, with nothing in it that could be markup."""
-    return _macro("parts.html", "paragraphs", paragraphs(text))
+    """What a person wrote: CommonMark's paragraphs, headings (all of one size), lists, quotations,
+    code, emphasis and links; a line's end is kept. Nothing in it is taken for HTML.
+    """
+    tokens = MARKUP.parse(text)
+    for token in tokens:
+        if token.type in ("heading_open", "heading_close"):
+            token.tag = "h2"
+    return f'<div class="texts">\n{MARKUP.renderer.render(tokens, MARKUP.options, {})}</div>'
 
 
 def heading_as_html(title: str) -> str:
