@@ -1,5 +1,6 @@
 """Objectives: every measure, both sides of a limit, interval by interval, and what ends a run."""
 
+from typing import ClassVar
 from unittest import TestCase
 
 from dynamikos.core.journeys import parse_journey
@@ -13,6 +14,16 @@ from dynamikos.core.objectives import (
     judge,
     mark,
     tripped,
+)
+from dynamikos.core.objectives.problems import SENSELESS, problems
+from dynamikos.core.objectives.scope import (
+    Number,
+    Performed,
+    ProbeReading,
+    Scope,
+    fields_of,
+    read_scope,
+    scope_of,
 )
 from dynamikos.core.plans import Plan, plan_problems
 from dynamikos.core.profiles import Stretch
@@ -192,3 +203,47 @@ class Watched(TestCase):
         )
         for given in fine:
             self.assertEqual(plan_problems(plan(objective(**given)), {"j": JOURNEY}), [])  # type: ignore[arg-type]
+
+
+class Scopes(TestCase):
+    TEXTS: ClassVar[dict[str, Scope]] = {
+        "": Performed(),
+        "find-slot": Performed(step="find-slot"),
+        "find-slot#get": Performed(step="find-slot", request="get"),
+        "evening/find-slot": Performed(journey="evening", step="find-slot"),
+        "evening/": Performed(journey="evening"),
+        "row=booking": Performed(row="booking"),
+        "number=minutes": Number(number="minutes"),
+        "probe=target#queue=all": ProbeReading(probe="target", reading="queue=all"),
+    }
+
+    def test_each_kind_goes_from_its_text_through_an_objective_and_back(self) -> None:
+        for text, scope in self.TEXTS.items():
+            with self.subTest(text):
+                self.assertEqual(read_scope(text), scope)
+                made = Objective(objective="o", measure="p95", limit=1, **fields_of(scope))
+                self.assertEqual(scope_of(made), scope)
+                self.assertEqual(scope_of(made).text, text)
+                self.assertEqual(list(problems(made, "o")), [])
+
+    def test_what_makes_no_sense_is_said_wherever_it_comes_from(self) -> None:
+        cases: dict[str, dict[str, object]] = {
+            "over which intervals": {"then": "stop now"},
+            "take a percentile, the mean or the longest": {
+                "time": "first-byte", "measure": "throughput",
+            },
+            "say from which step": {"until": "s"},
+            "no part of that": {"step": "a", "until": "b", "request": "r"},
+            "say of which step": {"request": "r"},
+            "both which probe": {"probe": "p"},
+            "the mean or the largest": {"probe": "p", "reading": "q", "measure": "checks"},
+            "belongs to no step, row or number": {"probe": "p", "reading": "q", "row": "r"},
+            "is about a number: take": {"number": "n", "measure": "left"},
+            "leave the step away": {"number": "n", "step": "s"},
+            "has no throughput": {"step": "a", "until": "b", "measure": "throughput"},
+        }  # fmt: skip
+        for words, fields in cases.items():
+            with self.subTest(words):
+                said = " ".join(problems(objective(**fields), "Objective 'o'"))  # type: ignore[arg-type]
+                self.assertIn(words, said)
+        self.assertEqual(len(cases), len(SENSELESS))

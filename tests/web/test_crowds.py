@@ -161,12 +161,6 @@ class Fields(PageCase):
         fewer: Any = crowd_fields.crowds_from(data, plan)
         self.assertEqual([crowd.crowd for crowd in fewer["crowds"]], ["one"])
 
-    def test_what_an_objective_is_about_goes_forth_and_back(self) -> None:
-        for text in ("", "find-slot", "evening/find-slot", "row=booking"):
-            scope: Any = objective_fields._scope(text)
-            made = Objective(objective="o", measure="p95", limit=1, **scope)
-            self.assertEqual(objective_fields.scope_of(made), text)
-
     def test_every_field_of_an_objective_goes_forth_and_back(self) -> None:
         typed = {
             "objective": ["slow", "", ""],

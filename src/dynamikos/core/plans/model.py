@@ -2,7 +2,7 @@
 
 import math
 import secrets
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -14,6 +14,7 @@ from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
+from dynamikos.core.objectives.problems import problems
 from dynamikos.core.plans.crowds import (
     MOST_CROWDS,
     Crowd,
@@ -275,7 +276,7 @@ def objective_problems(
 ) -> Iterator[str]:
     """What an objective is about has to be there, and what it says to make sense."""
     said = f"Objective '{objective.objective}'"
-    yield from _senseless(objective, said)
+    yield from problems(objective, said)
     gone = list(_gone(objective, plan, journeys, f"{said} is about"))
     if gone:
         yield from gone
@@ -339,80 +340,6 @@ def _within_journeys(
         )
     elif having:
         yield from _within_step(objective, having[0], said)
-
-
-def _senseless(objective: Objective, said: str) -> Iterator[str]:
-    """What can't be measured or done."""
-    for is_so, problem in SENSELESS:
-        if is_so(objective):
-            yield f"{said} {problem.format(objective)}"
-
-
-def _is_of_probe(objective: Objective) -> bool:
-    return objective.probe is not None
-
-
-def _is_of_probe_and_more(objective: Objective) -> bool:
-    o = objective
-    others = (o.step, o.until, o.request, o.number, o.row, o.journey)
-    return _is_of_probe(o) and (any(others) or o.time != "response")
-
-
-def _is_from_step_to_part(objective: Objective) -> bool:
-    is_part = objective.request is not None or objective.time == "first-byte"
-    return objective.until is not None and is_part
-
-
-def _is_number_of_step(objective: Objective) -> bool:
-    o = objective
-    return o.number is not None and bool(o.step or o.until or o.request)
-
-
-# what an objective can't say, and in which words that is told ({0} is the objective)
-SENSELESS: tuple[tuple[Callable[[Objective], bool], str], ...] = (
-    (
-        lambda o: o.stops and o.every_s is None,
-        "is to stop the run: say over which intervals it is judged ('every_s'), since all of it is "
-        "late.",
-    ),
-    (
-        lambda o: o.time == "first-byte" and not o.is_spread,
-        "is about the first byte: take a percentile, the mean or the longest.",
-    ),
-    (
-        lambda o: o.until is not None and o.step is None,
-        "is about a time until the end of '{0.until}': say from which step.",
-    ),
-    (
-        _is_from_step_to_part,
-        "is about a time from step to step; a request or the first byte is no part of that.",
-    ),
-    (
-        lambda o: o.request is not None and o.step is None,
-        "is about the request '{0.request}': say of which step.",
-    ),
-    (
-        lambda o: (o.probe is None) != (o.reading is None),
-        "is about a probe's measure: say both which probe ('probe') and which measure ('reading').",
-    ),
-    (
-        lambda o: _is_of_probe(o) and not o.is_spread,
-        "is about a probe's measure: take a percentile, the mean or the largest.",
-    ),
-    (
-        _is_of_probe_and_more,
-        "is about a probe's measure, which belongs to no step, row or number; leave those away.",
-    ),
-    (
-        lambda o: o.number is not None and not o.is_spread,
-        "is about a number: take a percentile, the mean or the largest.",
-    ),
-    (_is_number_of_step, "is about a number, which belongs to no step; leave the step away."),
-    (
-        lambda o: o.measure == "throughput" and o.until is not None,
-        "is about a time from step to step, which has no throughput; leave 'until' away.",
-    ),
-)
 
 
 def _within_step(objective: Objective, journey: Journey, said: str) -> Iterator[str]:

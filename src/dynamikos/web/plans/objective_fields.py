@@ -14,6 +14,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Journey, key_from
 from dynamikos.core.objectives import THENS, Objective, describe, source_of
 from dynamikos.core.objectives.model import PERCENTILE
+from dynamikos.core.objectives.scope import fields_of, read_scope, scope_of
 from dynamikos.core.plans import Plan
 from dynamikos.web.ui.numbers import number, whole
 
@@ -74,8 +75,7 @@ def _objective(typed: Mapping[str, str], place: int, taken: set[str]) -> Objecti
         time=cast(Any, time or "response"),
         at_least=typed["side"] == "at least",
         limit=number(typed["limit"], f"{said}: limit", 0, 1e9),
-        **_scope(typed["step"]),
-        until=typed["until"] or None,
+        **{**fields_of(read_scope(typed["step"])), "until": typed["until"] or None},
         every_s=whole(every, f"{said}: every so many seconds", 1, 86_400) if every else None,
         missed_allowed=number(
             typed["allowed"] or "0", f"{said}: % of intervals that may be missed", 0, 100
@@ -85,34 +85,6 @@ def _objective(typed: Mapping[str, str], place: int, taken: set[str]) -> Objecti
         then=cast(Any, then),
         in_a_row=whole(typed["in-a-row"] or "1", f"{said}: in a row", 1, 10_000),
     )
-
-
-def _scope(text: str) -> dict[str, str | None]:
-    if text.startswith("row="):
-        return {"row": text[4:]}
-    if text.startswith("number="):
-        return {"number": text[7:]}
-    if text.startswith("probe="):
-        probe, _, reading = text[6:].partition("#")
-        return {"probe": probe, "reading": reading}
-    place, _, request = text.partition("#")
-    journey, sign, step = place.rpartition("/")
-    found = {"step": step or None, "journey": journey or None} if sign else {"step": place or None}
-    return {**found, "request": request or None}
-
-
-def scope_of(objective: Objective) -> str:
-    """What an objective is about, as its select sends it."""
-    if objective.number is not None:
-        return f"number={objective.number}"
-    if objective.probe is not None:
-        return f"probe={objective.probe}#{objective.reading}"
-    if objective.row is not None:
-        return f"row={objective.row}"
-    place = (
-        f"{objective.journey}/{objective.step or ''}" if objective.journey else objective.step or ""
-    )
-    return f"{place}#{objective.request}" if objective.request else place
 
 
 Known = Mapping[tuple[str, str], str]  # measures that probes told of: units by probe and name
@@ -162,7 +134,7 @@ def shown(core: Plan, told: Known) -> list[Shown]:
     for each in core.objectives:
         measure = f"{each.time} {each.measure}" if each.time != "response" else each.measure
         unit = each.unit if each.probe is None else told.get(source_of(each), "")
-        made.append(Shown(each, measure, scope_of(each), _more(each), unit))
+        made.append(Shown(each, measure, scope_of(each).text, _more(each), unit))
     return made
 
 
