@@ -266,9 +266,24 @@ def keep_up(cluster: Cluster, hold: Path, over: threading.Event) -> None:
             cluster.revive()
 
 
+def mutation(environment: dict[str, str], count: Count) -> None:
+    """Whether tests notice what is changed in what decides a verdict (tests/mutation.py)."""
+    command = [PYTHON, "-m", "tests.mutation"]
+    made = {**environment, "DYNAMIKOS_INTERPRETED": "1"}
+    good = subprocess.run(command, cwd=ROOT, env=made, check=False).returncode == 0
+    count.passed += good
+    count.failed += not good
+
+
 @click.command()
 @click.argument("what", nargs=-1)
-def command(what: tuple[str, ...]) -> None:
+@click.option(
+    "--long",
+    "is_long",
+    is_flag=True,
+    help="Besides, change what decides a verdict in 400 places, one by one: tests have to fail.",
+)
+def command(what: tuple[str, ...], is_long: bool) -> None:
     """Run every check, or only the stages or test paths named: static, core, web, processes,
     browser.
     """
@@ -328,7 +343,10 @@ def command(what: tuple[str, ...]) -> None:
         click.echo(lines[-1])
 
     try:
-        for group in [(name,) for name in stages] if what else ORDER:
+        if is_long:
+            stages["mutation"] = mutation
+        groups = [(name,) for name in stages] if what else [*ORDER, *[("mutation",)] * is_long]
+        for group in groups:
             with ThreadPoolExecutor(len(group)) as threads:
                 list(threads.map(performed, group, [len(group) > 1] * len(group)))
     finally:

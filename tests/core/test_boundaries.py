@@ -1,0 +1,260 @@
+"""Everything that decides a verdict: at its limit, one step beside it, with nothing, with one."""
+
+from itertools import product
+from unittest import TestCase
+
+from dynamikos.core.objectives import Judgement, Mark, Word, by_interval, mark, worst_first
+from dynamikos.core.objectives.judge import word_of
+from dynamikos.core.profiles import share_of
+from dynamikos.core.statistics import Histogram, bucket_of
+from dynamikos.core.statistics.histogram import LAST, LIMIT_US, bucket_mid_us
+from dynamikos.core.verdicts.outcome import Outcome
+from dynamikos.core.verdicts.states import MET, MISSED, NOT_JUDGED, STOPPED, code_of
+from tests.core.test_objectives import found, objective
+
+
+def marked(*words: Word, seconds: int = 5) -> list[Mark]:
+    return [
+        Mark(from_s=seconds * at, to_s=seconds * (at + 1), word=word, value=120.0)
+        for at, word in enumerate(words)
+    ]
+
+
+class OneInterval(TestCase):
+    def word(
+        self, measure: str, limit: float, *seconds: float, older: int = 0, **more: object
+    ) -> str:
+        at_least = bool(more.pop("at_least", False))
+        asked = objective(measure, limit, at_least=at_least, every_s=5)
+        return mark(asked, 0, 5, found(*seconds, **more), older, whole=True).word
+
+    def test_each_measure_at_its_limit_and_beside_it(self) -> None:
+        fifty = {"failed": 1}, {"checks": 2, "checks_passed": 1}, {"left": 1}
+        cases = (
+            ("failure-rate", 50.0, (0.1,), fifty[0], "met"),
+            ("failure-rate", 49.9, (0.1,), fifty[0], "missed"),
+            ("left", 50.0, (0.1,), fifty[2], "met"),
+            ("left", 49.9, (0.1,), fifty[2], "missed"),
+            ("throughput", 0.2, (0.1,), {"seconds": 5.0}, "met"),
+            ("throughput", 0.19, (0.1,), {"seconds": 5.0}, "missed"),
+            ("mean", 1.5, (0.001, 0.002), {}, "met"),
+            ("mean", 1.499, (0.001, 0.002), {}, "missed"),
+            ("max", 2.0, (0.001, 0.002), {}, "met"),
+            ("max", 1.999, (0.001, 0.002), {}, "missed"),
+        )
+        for measure, limit, seconds, more, word in cases:
+            with self.subTest(measure, limit=limit):
+                self.assertEqual(self.word(measure, limit, *seconds, **more), word)
+        lower = (
+            ("checks", 50.0, fifty[1], "met"), ("checks", 50.1, fifty[1], "missed"),
+            ("throughput", 0.2, {"seconds": 5.0}, "met"),
+            ("throughput", 0.21, {"seconds": 5.0}, "missed"),
+            ("mean", 1.0, {}, "met"), ("mean", 1.001, {}, "missed"),
+        )  # fmt: skip
+        for measure, limit, more, word in lower:
+            with self.subTest(measure, limit=limit, at_least=True):
+                self.assertEqual(self.word(measure, limit, 0.001, at_least=True, **more), word)
+
+    def test_a_percentile_allows_just_so_many_over(self) -> None:
+        slow, quick = 0.002, 0.001
+        cases = (  # percent, within, over, word
+            ("p50", 1, 1, "met"), ("p50", 1, 2, "missed"), ("p95", 19, 1, "met"),
+            ("p95", 18, 1, "missed"), ("p95", 38, 2, "met"), ("p95", 37, 2, "missed"),
+            ("p99.9", 999, 1, "met"), ("p99.9", 998, 1, "missed"), ("p95", 1, 0, "met"),
+            ("p95", 0, 1, "missed"),
+        )  # fmt: skip
+        for percent, within, over, word in cases:
+            with self.subTest(percent, within=within, over=over):
+                seconds = [quick] * within + [slow] * over
+                self.assertEqual(self.word(percent, 1.5, *seconds), word)
+                self.assertEqual(self.word(percent, 2.0, *seconds), "met")
+
+    def test_what_is_still_open_and_old_counts_as_over(self) -> None:
+        for older, word in ((0, "met"), (1, "met"), (2, "missed")):
+            self.assertEqual(self.word("p95", 1.5, *[0.001] * 19, older=older), word, older)
+        self.assertEqual(self.word("max", 5.0, 0.001, older=1), "missed")
+        self.assertEqual(self.word("p95", 5.0, older=1), "missed")
+        self.assertEqual(self.word("p95", 5.0, older=0), "not judged")
+
+    def test_more_than_half_failed_is_missed_whatever_the_rest_took(self) -> None:
+        for failed, word in ((1, "met"), (2, "missed")):
+            self.assertEqual(self.word("p50", 5.0, 0.001, failed=failed), word, failed)
+
+    def test_without_a_shard_or_without_anything_it_is_not_judged_and_has_no_value(self) -> None:
+        asked = objective("mean", 1, every_s=5)
+        for given, whole in ((found(0.1), False), (found(), True)):
+            made = mark(asked, 0, 5, given, 0, whole=whole)
+            self.assertEqual((made.word, made.value, made.at_least), ("not judged", None, False))
+
+
+class ManyIntervals(TestCase):
+    def word(self, *words: Word, **more: object) -> str:
+        return by_interval(
+            objective("p95", 100, every_s=5, **more), Judgement(), marked(*words)
+        ).word
+
+    def test_so_many_may_be_missed_and_no_more(self) -> None:
+        self.assertEqual(self.word("missed", *["met"] * 9, missed_allowed=10), "met")
+        self.assertEqual(self.word("missed", *["met"] * 8, missed_allowed=10), "missed")
+        self.assertEqual(self.word(*["met"] * 10), "met")
+        self.assertEqual(self.word("missed", *["met"] * 99), "missed")
+
+    def test_half_of_them_have_to_be_judged(self) -> None:
+        self.assertEqual(self.word("met", "not judged"), "met")
+        self.assertEqual(self.word("met", "not judged", "not judged"), "not judged")
+        self.assertEqual(self.word(), "not judged")
+
+    def test_by_how_much_is_that_of_those_missed_alone(self) -> None:
+        asked = objective("p95", 100, every_s=5)
+        made = by_interval(asked, Judgement(), marked("missed", "met", "missed"))
+        self.assertAlmostEqual(made.excess or 0, 0.2)
+        self.assertAlmostEqual(made.missed_percent or 0, 200 / 3)
+        upside = by_interval(objective("p95", 150, every_s=5, at_least=True), Judgement(),
+                             marked("missed", "met"))  # fmt: skip
+        self.assertAlmostEqual(upside.excess or 0, 0.2)
+        self.assertIsNone(by_interval(asked, Judgement(), marked("met")).excess)
+
+
+class Words(TestCase):
+    def test_close_is_within_a_tenth_of_the_limit(self) -> None:
+        cases = (
+            (False, 90.0, "met"), (False, 90.1, "close"), (False, 100.0, "close"),
+            (False, 100.1, "missed"), (True, 110.1, "met"), (True, 109.9, "close"),
+            (True, 100.0, "close"), (True, 99.9, "missed"),
+        )  # fmt: skip
+        for at_least, value, word in cases:
+            asked = objective("mean", 100, at_least=at_least)
+            self.assertEqual(word_of(asked, value, value), word, (at_least, value))
+        self.assertEqual(word_of(objective("failure-rate", 0), 0.0, 0.0), "met")
+        self.assertEqual(word_of(objective("failure-rate", 0), 0.1, 0.1), "missed")
+
+    def test_the_exit_code_of_each_word_as_the_plan_says(self) -> None:
+        by = {"measured": (MET, MISSED), "pass": (MET, MET), "fail": (MISSED, MISSED),
+              "inconclusive": (NOT_JUDGED, NOT_JUDGED)}  # fmt: skip
+        fixed = {"met": MET, "close": MET, "missed": MISSED, "not judged": NOT_JUDGED}
+        for word, undecided, side in product((*fixed, "not decided"), by, ("within", "over")):
+            judgement = Judgement(word=word, side=side)  # type: ignore[arg-type]
+            code = fixed.get(word, by[undecided][side == "over"])
+            with self.subTest(word, undecided=undecided, side=side):
+                args = ([judgement], undecided)
+                self.assertEqual(code_of(*args, is_turned=False), code)  # type: ignore[arg-type]
+                turned = MISSED if code == MISSED else NOT_JUDGED
+                self.assertEqual(code_of(*args, is_turned=True), turned)  # type: ignore[arg-type]
+        noted = Judgement(word="missed", then="note")
+        self.assertEqual(code_of([noted], "measured", is_turned=False), MET)
+        self.assertEqual(code_of([], "measured", is_turned=False), MET)
+        several = [Judgement(word="not judged"), Judgement(word="missed"), Judgement(word="met")]
+        self.assertEqual(code_of(several, "measured", is_turned=False), MISSED)
+
+    def test_the_worst_stands_first_the_longest_over_before_the_farthest(self) -> None:
+        long = Judgement(objective="long", word="missed", value=101, limit=100,
+                         marks=tuple(marked("missed", "missed")))  # fmt: skip
+        far = Judgement(objective="far", word="missed", value=900, limit=100)
+        near = Judgement(objective="near", word="missed", value=110, limit=100)
+        noted = Judgement(objective="noted", word="missed", value=900, limit=100, then="note")
+        rest = [Judgement(objective=word, word=word)
+                for word in ("met", "close", "not decided", "not judged")]  # type: ignore[arg-type]  # fmt: skip
+        order = [each.objective for each in worst_first([*rest, noted, near, far, long])]
+        self.assertEqual(order, ["long", "far", "near", "noted", "not judged", "not decided",
+                                 "close", "met"])  # fmt: skip
+
+
+class Sentences(TestCase):
+    """What a run's verdict says, of each combination of words."""
+
+    def said(self, *judgements: Judgement, code: int, **more: object) -> str:
+        return Outcome(judgements=list(judgements), exit_code=code, **more).sentence  # type: ignore[arg-type]
+
+    def one(self, word: str, name: str = "p95 ≤ 1 ms", **more: object) -> Judgement:
+        return Judgement(sentence=name, word=word, **more)  # type: ignore[arg-type]
+
+    def test_each(self) -> None:
+        met, missed = self.one("met"), self.one("missed", "mean ≤ 2 ms")
+        within, over = self.one("not decided", side="within"), self.one("not decided", side="over")
+        cases = (
+            ("The objective is met.", (met,), MET, {}),
+            ("All 2 objectives met.", (met, self.one("close")), MET, {}),
+            ("1 of 2 objectives missed: mean ≤ 2 ms.", (met, missed), MISSED, {}),
+            (
+                "1 of 1 objectives missed: mean ≤ 2 ms. At a lower load than planned.",
+                (missed,), MISSED, {"load_share": 0.9799},
+            ),
+            (
+                "1 of 1 objectives missed: mean ≤ 2 ms. It stopped the run at second 7.",
+                (missed,), MISSED, {"stopped_by": "x", "stopped_s": 7, "load_share": 0.98},
+            ),
+            ("Not decided, and counted as missed: p95 ≤ 1 ms.", (over, met), MISSED, {}),
+            (
+                "1 of 2 objectives met, 1 within its limit, not decided: p95 ≤ 1 ms.",
+                (met, within), MET, {},
+            ),
+            (
+                "0 of 2 objectives met, 2 within their limits, not decided: p95 ≤ 1 ms.",
+                (within, within), MET, {},
+            ),
+            (
+                "1 of 2 objectives met, 1 on the side that counts as met, not decided: p95 ≤ 1 ms.",
+                (met, over), MET, {},
+            ),
+            (
+                "1 of 2 objectives met, and none missed that decides.",
+                (met, self.one("missed", then="note")), MET, {},
+            ),
+            (
+                "The run has no objectives, so there is nothing to meet or miss.", (), MET, {},
+            ),
+            ("Not judged. it is late", (met,), NOT_JUDGED, {"doubts": ["it is late"]}),
+            (
+                "Not judged. p95 ≤ 1 ms: too few.", (self.one("not judged", reason="too few"),),
+                NOT_JUDGED, {},
+            ),
+            (
+                "Not judged: met at a lower load than planned. half came", (met,), NOT_JUDGED,
+                {"doubts": ["half came"], "load_share": 0.5},
+            ),
+            (
+                "1 of 1 objectives missed: mean ≤ 2 ms. Doubted: it is late", (missed,), MISSED,
+                {"doubts": ["it is late"]},
+            ),
+            (
+                "1 of 2 objectives met, and none missed that decides. Warning: mean ≤ 2 ms.",
+                (met, self.one("missed", "mean ≤ 2 ms", then="warn")), MET, {},
+            ),
+        )  # fmt: skip
+        for sentence, judgements, code, more in cases:
+            with self.subTest(sentence):
+                said = self.said(*judgements, code=code, **more)
+                self.assertEqual(said, sentence)
+
+    def test_a_trial_and_one_that_was_stopped_are_not_judged(self) -> None:
+        trial = self.said(code=MET, trial=True, rounds_passed=2, rounds_failed=1)
+        self.assertTrue(trial.startswith("Trial: 2 rounds passed, 1 failed."))
+        self.assertIn("by hand, so it is not judged", self.said(code=STOPPED))
+
+
+class Numbers(TestCase):
+    def test_buckets_at_each_octave_and_at_the_ends(self) -> None:
+        cases = {-1: 0, 0: 0, 1: 1, 2047: 2047, 2048: 2048, 2049: 2048, 2050: 2049, 4095: 3071,
+                 4096: 3072, 4100: 3073}  # fmt: skip
+        self.assertEqual({value: bucket_of(value) for value in cases}, cases)
+        self.assertEqual(bucket_of(LIMIT_US * 2), LAST)
+        self.assertLess(bucket_of(LIMIT_US // 2), LAST)
+        self.assertEqual([bucket_mid_us(index) for index in (0, 2047, 2048, 3072)],
+                         [0, 2047, 2049, 4098])  # fmt: skip
+
+    def test_percentiles_of_none_one_and_two(self) -> None:
+        self.assertIsNone(Histogram().percentile_us(50))
+        self.assertEqual(Histogram.of([7]).percentile_us(0.1), 7)
+        two = Histogram.of([5, 9])
+        self.assertEqual([two.percentile_us(p) for p in (50, 50.001, 99.9)], [5, 9, 9])
+        self.assertEqual((two.over(4), two.over(5), two.over(9)), (2, 1, 0))
+        self.assertEqual((two.min_us(), two.max_us(), two.sum_us(), two.n), (5, 9, 14, 2))
+        self.assertEqual((Histogram().min_us(), Histogram().max_us()), (None, None))
+        self.assertEqual(Histogram.of([LIMIT_US * 2]).overflow, 1)
+
+    def test_shards_have_all_of_it_and_nearly_alike(self) -> None:
+        for total, shards in product((0, 1, 2, 7, 100), (1, 2, 3, 7)):
+            parts = [share_of(total, shard, shards) for shard in range(shards)]
+            self.assertEqual(sum(parts), total, (total, shards))
+            self.assertLessEqual(max(parts) - min(parts), 1)
+            self.assertEqual(parts, sorted(parts, reverse=True))
