@@ -9,7 +9,7 @@ from dynamikos.core.errors import (
     RuleError,
     TextError,
     in_words,
-    told,
+    to_json,
 )
 from dynamikos.core.plans.environment import parse_target
 from dynamikos.core.values import names_in
@@ -42,7 +42,7 @@ class Brief(TestCase):
             self.assertLess(len(str(kind(f"'{typed}' is wrong"))), 2 * ECHO)
         error = TextError(f"'{typed}' is wrong", line=3, file="a.yaml")
         self.assertTrue(str(error).startswith("a.yaml, line 3: 'qqq"))
-        self.assertLess(len(str(told(error)["problem"])), 2 * ECHO)
+        self.assertLess(len(str(to_json(error)["problem"])), 2 * ECHO)
 
     def test_as_it_is_typed_in_places_that_repeat_it(self) -> None:
         for call in (

@@ -173,7 +173,7 @@ class Large(TestCase):
         self.assertEqual(Counted.asked, LOOKED_AT)
         found.dealt(0, 999_999)
         found.failed(4, {0: 999_999})
-        told = found.told()
+        told = found.counted()
         assert told is not None
         self.assertEqual([(each.name, each.value, each.dealt, each.failed) for each in told.values],
                          [("t.b", "same", 1, {4: 1})])  # fmt: skip
@@ -188,11 +188,11 @@ class Large(TestCase):
         found.dealt(0, LOOKED_AT)
         for _ in range(3):
             found.failed(4, {0: LOOKED_AT})
-        self.assertIn("n0", {each.value for each in (found.told() or ByValue()).values})
+        self.assertIn("n0", {each.value for each in (found.counted() or ByValue()).values})
         for row in range(LOOKED_AT, len(late)):
             found.dealt(0, row)
         found.failed(4, {0: LOOKED_AT + 7})
-        told = found.told()
+        told = found.counted()
         assert told is not None
         self.assertEqual({each.value for each in told.values}, {"y"})
         self.assertEqual(
@@ -204,7 +204,7 @@ class Large(TestCase):
         found = self.tally([[f"n{at}", "y"] for at in range(MOST_KEPT + 50)], "b")
         for row in range(MOST_KEPT + 50):
             found.failed(4, {0: row})
-        told = found.told()
+        told = found.counted()
         assert told is not None
         self.assertEqual(
             [(each.failed, each.values) for each in told.many], [(MOST_KEPT + 50, MOST_KEPT)]

@@ -95,10 +95,12 @@ class Masking(TestCase):
     @given(
         SECRETS, st.sampled_from(sorted(FORMS)), st.text(st.sampled_from('ab:{}" <>'), max_size=4)
     )
-    def test_every_known_form_is_masked(self, secret: str, form: str, around: str) -> None:
+    def test_every_known_form_is_masked(self, secret: str, form: str, context: str) -> None:
         written = FORMS[form](secret)
-        self.assertNotIn(written, Masker([secret]).text(around + written + around), (form, secret))
-        self.assertIn(MASK, Masker([secret]).text(around + written + around))
+        self.assertNotIn(
+            written, Masker([secret]).text(context + written + context), (form, secret)
+        )
+        self.assertIn(MASK, Masker([secret]).text(context + written + context))
 
     def test_other_texts_stay_as_they_are(self) -> None:
         text = 'plain text with %20, &amp;, "quotes", \\u0041 and abc123 in it ' * 50

@@ -516,10 +516,10 @@ class OneJourneyTwice(TestCase):
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
             clock, sink = VirtualClock(), ListSink()
             recorder, health = Recorder(0, 0.0, 9.0), HealthWatch(sink.unsent)
-            around = user_contexts(
+            context = user_contexts(
                 shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep
             )
-            return [each.script.every[0].requests[0] for each in around]
+            return [each.script.every[0].requests[0] for each in context]
 
         left, right = scripts(self.made())
         self.assertIs(left.checks, right.checks)

@@ -57,7 +57,7 @@ def perform(
         ENDING.over()
         probes.close()
     seconds = max((each.second for each in sink.messages), default=-1) + 1
-    measures, silent = probes.told(seconds)
+    measures, silent = probes.measures(seconds)
     for title, second, why in silent:
         tell(f"the probe {title} told nothing from second {second} on: {why}")
     for line in probes.unkept:
@@ -156,7 +156,7 @@ class Probes:
                     made[key].values[each.second] = value
         return made
 
-    def told(self, seconds: int) -> tuple[list[Measured], list[tuple[str, int, str]]]:
+    def measures(self, seconds: int) -> tuple[list[Measured], list[tuple[str, int, str]]]:
         """(measures over the run, (title, second, why) of probes that fell silent)."""
         probes = {each.probe: each for each in self._frozen.plan.probes}
         silent: dict[str, tuple[str, int, str]] = {}

@@ -3,7 +3,7 @@
 import click
 import orjson
 
-from dynamikos.core.errors import in_words, told
+from dynamikos.core.errors import in_words, to_json
 
 
 def refuse(what: str, problem: Exception, *, as_json: bool = False) -> None:
@@ -11,6 +11,6 @@ def refuse(what: str, problem: Exception, *, as_json: bool = False) -> None:
     JSON.
     """
     if as_json:
-        click.echo(orjson.dumps(told(problem)))
+        click.echo(orjson.dumps(to_json(problem)))
     else:
         click.echo(f"{what}: {in_words(problem)}", err=True)

@@ -8,7 +8,7 @@ from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import Frame
 from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.verdicts import Outcome
-from dynamikos.core.verdicts.outcome import told
+from dynamikos.core.verdicts.outcome import statement_of
 
 SHOWN = shown_at("shell")
 WIDTH = {"count": 8, "failures": 8, "per_s": 8}  # of a column
@@ -106,6 +106,6 @@ def _judged(outcome: Outcome) -> Iterator[str]:
         if each.value is not None:
             value = f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
             more = f" ({each.reason})" if each.reason else ""
-        yield f"  {each.word:12} {told(each)}: {value}{more}"
+        yield f"  {each.word:12} {statement_of(each)}: {value}{more}"
     for doubt in outcome.doubts:
         yield f"  doubted      {doubt}"

@@ -80,7 +80,7 @@ def in_words(problem: Exception) -> str:
     return str(problem)
 
 
-def told(problem: Exception) -> dict[str, object]:
+def to_json(problem: Exception) -> dict[str, object]:
     """A problem as JSON, wherever one is answered or printed: `problem` in words, and where it is,
     as far as that is known: `file`, `line` and `column` (from 1), `start` and `end` (characters of
     a text, from 0).

@@ -51,7 +51,7 @@ def command(
     from dynamikos.core.telling import as_html, as_markdown
 
     try:
-        made = told(run, project)
+        made = report_of(run, project)
         if markdown is not None:
             markdown.write_text(as_markdown(made))
         if html is not None:
@@ -74,7 +74,7 @@ def command(
         sys.exit(2)
 
 
-def told(run: str, project: str | None) -> "Report":
+def report_of(run: str, project: str | None) -> "Report":
     """The report of a folder or a project's run. Raises DynamikosError."""
     if Path(run).is_dir():
         from dynamikos.cli.folder import report

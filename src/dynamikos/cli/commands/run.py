@@ -17,7 +17,7 @@ from dynamikos.cli.ending import ENDING, Ended
 from dynamikos.cli.folder import Result, write
 from dynamikos.cli.refusing import refuse
 from dynamikos.cli.writing import write_over
-from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
+from dynamikos.core.errors import DynamikosError, PlanError, in_words, to_json
 from dynamikos.core.plans import Plan
 from dynamikos.core.plans.crowds import run_ends_s
 from dynamikos.core.plans.trial import trial_of
@@ -170,14 +170,14 @@ def command(
         problem_ = PlanError(f"the command was ended ({ended}) before anything was sent")
         refuse("stopped", problem_)
         _export(
-            (json_file, orjson.dumps({**told(problem_), "exit_code": STOPPED})),
+            (json_file, orjson.dumps({**to_json(problem_), "exit_code": STOPPED})),
             (junit, refused_junit(plan or address or "run", in_words(problem_))),
         )
         sys.exit(STOPPED)
     except (DynamikosError, OSError) as problem:
         refuse("could not run", problem)
         _export(
-            (json_file, orjson.dumps(told(problem))),
+            (json_file, orjson.dumps(to_json(problem))),
             (junit, refused_junit(plan or address or "run", in_words(problem))),
         )
         sys.exit(COULD_NOT_RUN)

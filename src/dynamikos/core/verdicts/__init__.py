@@ -5,7 +5,7 @@ Never judges single objectives (that is `objectives`). Start reading at `outcome
 
 from dynamikos.core.verdicts.exports import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.objectives import Watching, judgements_of
-from dynamikos.core.verdicts.outcome import Outcome, conclude, told
+from dynamikos.core.verdicts.outcome import Outcome, conclude, statement_of
 from dynamikos.core.verdicts.states import (
     COULD_NOT_RUN,
     MET,
@@ -31,5 +31,5 @@ __all__ = [
     "conclude",
     "judgements_of",
     "refused_junit",
-    "told",
+    "statement_of",
 ]

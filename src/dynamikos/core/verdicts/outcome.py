@@ -38,7 +38,7 @@ MOST_FAILING = 100
 LOAD_SHARE = 0.98  # of what was planned: with less it is another load
 
 
-def told(judgement: Judgement) -> str:
+def statement_of(judgement: Judgement) -> str:
     """Its sentence, with the share that failed where it is more than 1 %, and how many intervals
     were missed.
     """
@@ -162,7 +162,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         made = [self._answer()]
         warned = [each for each in self.judgements if each.word == "missed" and each.then == "warn"]
         if warned:
-            made.append(f"Warning: {'; '.join(map(told, warned))}.")
+            made.append(f"Warning: {'; '.join(map(statement_of, warned))}.")
         if self.doubts and self.exit_code != NOT_JUDGED:
             made.append(f"Doubted: {self.doubts[0]}")
         return " ".join(made)
@@ -177,7 +177,8 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         if missed or self.stopped_by:
             return self._missed(missed)
         if self.exit_code == MISSED:
-            return f"Not decided, and counted as missed: {'; '.join(map(told, over or open_))}."
+            which = "; ".join(map(statement_of, over or open_))
+            return f"Not decided, and counted as missed: {which}."
         if self.exit_code == NOT_JUDGED:
             return self._not_judged()
         if not every:
@@ -196,14 +197,14 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         side = "on the side that counts as met" if is_over else within
         return (
             f"{met} of {len(self.judgements)} objectives met, {len(open_)} {side}, not decided: "
-            f"{told(open_[0])}."
+            f"{statement_of(open_[0])}."
         )
 
     def _missed(self, missed: Sequence[Judgement]) -> str:
         of = f"{len(missed)} of {len(self.judgements)} objectives missed"
         lower = " At a lower load than planned." if self.load_share < LOAD_SHARE else ""
         stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
-        return f"{of}: {'; '.join(map(told, missed))}.{lower}{stopped}"
+        return f"{of}: {'; '.join(map(statement_of, missed))}.{lower}{stopped}"
 
     def _not_judged(self) -> str:
         """With its first reason: a doubt, or of an objective why it is not judged."""

@@ -36,7 +36,7 @@ class Tallies(Protocol):
 
     def failed(self, series: int, rows: Mapping[int, int]) -> None: ...
 
-    def told(self) -> ByValue | None: ...
+    def counted(self) -> ByValue | None: ...
 
 
 class Recorder:
@@ -436,4 +436,4 @@ class Recorder:
                 self._numbered(second).sent += 1
 
     def _by_value(self) -> ByValue | None:
-        return self.tallies.told() if self.tallies is not None else None
+        return self.tallies.counted() if self.tallies is not None else None

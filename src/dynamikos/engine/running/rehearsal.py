@@ -24,7 +24,7 @@ class Rehearsal:
         """`user` is the number the virtual user has."""
         self._shard, self._number, self._rounds = shard, user, rounds
         self._user: User | None = None
-        self._around: UserContext | None = None
+        self._context: UserContext | None = None
 
     async def perform(
         self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]
@@ -34,12 +34,12 @@ class Rehearsal:
         """
         recorder = Recorder(0, clock.now())
         health = HealthWatch()
-        (around,) = user_contexts(self._shard, network, clock, recorder, health, keep)
-        self._around = around
-        around.think_factor = 0.0
-        around.keep_everything = True
-        around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
-        user = self._user = User(self._number, around, rounds=self._rounds)
+        (context,) = user_contexts(self._shard, network, clock, recorder, health, keep)
+        self._context = context
+        context.think_factor = 0.0
+        context.keep_everything = True
+        context.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
+        user = self._user = User(self._number, context, rounds=self._rounds)
         with guard.watching():
             why = await user.perform()
         return "failed" if why != "done" or recorder.failures else "passed"
@@ -50,10 +50,10 @@ class Rehearsal:
         """Every step of the clean-up, with the values and cookies that the user ended with;
         "passed" or "failed".
         """
-        user, around = self._user, self._around
-        if user is None or around is None:
+        user, context = self._user, self._context
+        if user is None or context is None:
             return "failed"
-        around.network, around.clock, around.keep, around.recorder.failures = (
+        context.network, context.clock, context.keep, context.recorder.failures = (
             network,
             clock,
             keep,
@@ -61,4 +61,4 @@ class Rehearsal:
         )
         with guard.watching():
             await user.clean_up()
-        return "failed" if around.recorder.failures else "passed"
+        return "failed" if context.recorder.failures else "passed"

@@ -69,7 +69,7 @@ class ShardRun:
         self._rows = user_contexts(
             shard, network, clock, self._recorder, self._health, sink.keep, self._used_up
         )
-        scripts = [around.script for around in self._rows]
+        scripts = [context.script for context in self._rows]
         # before users are planned: so many may take long
         only_agreed(scripts, network)
         enough_descriptors(
@@ -77,8 +77,8 @@ class ShardRun:
             sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds),
         )
         self._pulse = Pulse(control.loss_s, control.lose)
-        for around in self._rows:
-            around.write, around.pulse = sink.write, self._pulse
+        for context in self._rows:
+            context.write, context.pulse = sink.write, self._pulse
         self._followed: set[int] = set()
         shared = SchedulerContext(begin, clock, self._health, self._recorder, self._make)
         self._scheduler = Scheduler(frozen, shard.number, shard.count, shared)

@@ -43,15 +43,17 @@ class Arriving(CrowdScheduler):
     this shard has.
     """
 
-    def __init__(self, arrivals: Arrivals, places: Sequence[int], around: SchedulerContext) -> None:
-        super().__init__(around)
+    def __init__(
+        self, arrivals: Arrivals, places: Sequence[int], context: SchedulerContext
+    ) -> None:
+        super().__init__(context)
         self._coming, self._free = Coming(arrivals), list(places)
         self._pending: Arrival | None = None
 
     @classmethod
-    def of(cls, part: Part, around: SchedulerContext) -> "Arriving":
+    def of(cls, part: Part, context: SchedulerContext) -> "Arriving":
         before = part.numbering.seats[part.no]
-        return cls(part.coming, [before + place for place in part.places()], around)
+        return cls(part.coming, [before + place for place in part.places()], context)
 
     def replan(self, part: Part) -> None:
         if self._pending is not None:

@@ -78,7 +78,7 @@ class CrowdScheduler(ABC):
 
     @classmethod
     @abstractmethod
-    def of(cls, part: Part, around: SchedulerContext) -> "CrowdScheduler":
+    def of(cls, part: Part, context: SchedulerContext) -> "CrowdScheduler":
         """For a part of a crowd."""
 
     @abstractmethod
@@ -87,9 +87,9 @@ class CrowdScheduler(ABC):
         before.
         """
 
-    def __init__(self, around: SchedulerContext) -> None:
-        self._begin, self._clock, self._health = around.begin, around.clock, around.health
-        self._recorder, self._make = around.recorder, around.make
+    def __init__(self, context: SchedulerContext) -> None:
+        self._begin, self._clock, self._health = context.begin, context.clock, context.health
+        self._recorder, self._make = context.recorder, context.make
         self._loop = asyncio.get_running_loop()
         self._here: set[User] = set()
         self._slots: set[asyncio.Task[None]] = set()

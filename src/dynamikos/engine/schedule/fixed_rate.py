@@ -29,12 +29,12 @@ class FixedRate(CrowdScheduler):
         places: Sequence[int],
         numbers: int,
         seats: int,
-        around: SchedulerContext,
+        context: SchedulerContext,
     ) -> None:
         """`places` are those under the ceiling, from 1, that this shard has; `numbers` and `seats`
         how many of them other crowds have.
         """
-        super().__init__(around)
+        super().__init__(context)
         self._coming, self._free, self._numbers, self._seats = (
             Coming(rounds),
             list(places),
@@ -50,9 +50,11 @@ class FixedRate(CrowdScheduler):
         self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
 
     @classmethod
-    def of(cls, part: Part, around: SchedulerContext) -> "FixedRate":
+    def of(cls, part: Part, context: SchedulerContext) -> "FixedRate":
         before = part.numbering
-        return cls(part.coming, part.places(), before.users[part.no], before.seats[part.no], around)
+        return cls(
+            part.coming, part.places(), before.users[part.no], before.seats[part.no], context
+        )
 
     def replan(self, part: Part) -> None:
         if self._pending is not None:

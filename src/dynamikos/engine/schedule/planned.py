@@ -29,9 +29,9 @@ class Planned(CrowdScheduler):
         ends_s: float,
         leaving: str,
         pacing: Callable[[], Gate] | None,
-        around: SchedulerContext,
+        context: SchedulerContext,
     ) -> None:
-        super().__init__(around)
+        super().__init__(context)
         self._seats, self._ends_s, self._leaving, self._pacing = seats, ends_s, leaving, pacing
         self._on: dict[int, User] = {}  # by the numbers of their seats
         self._came = (
@@ -45,15 +45,15 @@ class Planned(CrowdScheduler):
         await super().perform()
 
     @classmethod
-    def of(cls, part: Part, around: SchedulerContext) -> "Planned":
+    def of(cls, part: Part, context: SchedulerContext) -> "Planned":
         load = part.crowd.load
         pacing = load.pacing_s
         gate = (
             None
             if pacing is None
-            else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
+            else lambda p=pacing: Pace(p[0], p[-1], context.clock, context.recorder).turn
         )
-        return cls(part.seats(), part.crowd.ends_s, load.leaves, gate, around)
+        return cls(part.seats(), part.crowd.ends_s, load.leaves, gate, context)
 
     def replan(self, part: Part) -> None:
         """Who is here stays until its new end."""

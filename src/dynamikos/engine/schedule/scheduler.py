@@ -21,12 +21,12 @@ class Scheduler:
     """All staffs of a shard; `changes` of the load are theirs to follow."""
 
     def __init__(
-        self, frozen: FrozenRun, shard: int, shards: int, around: SchedulerContext
+        self, frozen: FrozenRun, shard: int, shards: int, context: SchedulerContext
     ) -> None:
         self._shard, self._shards, self._numbering = shard, shards, Numbering.of(frozen.crowds)
         self.seats = seats_of(frozen, shard, shards)
         self._staffs = [
-            SCHEDULERS[type(crowd.load)].of(self._part(frozen, no), around)
+            SCHEDULERS[type(crowd.load)].of(self._part(frozen, no), context)
             for no, crowd in enumerate(frozen.crowds)
         ]
 

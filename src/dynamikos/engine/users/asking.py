@@ -51,7 +51,7 @@ class Asker(Flight):
     def __init__(
         self,
         own: UserState,
-        around: UserContext,
+        context: UserContext,
         wire: Wire,
         witness: Witness,
         proofs: Proofs,
@@ -59,12 +59,12 @@ class Asker(Flight):
         on_broke: Callable[[Exception], None],
     ) -> None:
         super().__init__(wire)
-        self._own, self._around, self._witness, self._proofs = own, around, witness, proofs
+        self._own, self._context, self._witness, self._proofs = own, context, witness, proofs
         self._on_end, self._on_broke = on_end, on_broke
-        self._recorder, self._choice = around.recorder, around.choice
-        self._rows, self._floor = around.recorder.passed_requests, around.choice.floor.get
-        self._now = around.clock.now
-        self._everything = around.keep_everything or own.followed
+        self._recorder, self._choice = context.recorder, context.choice
+        self._rows, self._floor = context.recorder.passed_requests, context.choice.floor.get
+        self._now = context.clock.now
+        self._everything = context.keep_everything or own.followed
         self.attempt = Attempt(own)
         self.kind, self.ended = "", 0.0
         self.then: Then = "round"
@@ -83,7 +83,7 @@ class Asker(Flight):
 
     def follow(self) -> None:
         """Whether its user is followed was changed."""
-        self._everything = self._sampled = self._around.keep_everything or self._own.followed
+        self._everything = self._sampled = self._context.keep_everything or self._own.followed
         if not self._everything:
             self.before = {}
 
@@ -157,7 +157,7 @@ class Asker(Flight):
         entry = cache.find(attempt.url, sent_fields(head.pairs()))
         if entry is None:
             return None
-        if not entry.is_fresh(self._around.clock.wall()):
+        if not entry.is_fresh(self._context.clock.wall()):
             self._entry = entry
             for name, value in entry.conditions():
                 head = head.with_field(name, value)
@@ -185,7 +185,7 @@ class Asker(Flight):
         attempt, cache = self.attempt, self._cache
         assert cache is not None
         _, head, _ = attempt.place
-        url, wall, entry = attempt.url, self._around.clock.wall(), self._entry
+        url, wall, entry = attempt.url, self._context.clock.wall(), self._entry
         if head.base.method != "GET":
             cache.changed(url, head.base.method, reply.status)
         elif reply.status == 304 and entry is not None:
@@ -196,7 +196,7 @@ class Asker(Flight):
 
     def _draws(self, compiled: CompiledRequest, due: float) -> bool:
         """Takes the request's rows; false when they have to be waited for, or there are none."""
-        dealer, own = self._around.dealer, self._own
+        dealer, own = self._context.dealer, self._own
         specs = dealer.used(compiled.draws)
         if not dealer.ready(specs):
             self.attempt.compiled, self.attempt.due = compiled, due
@@ -209,7 +209,7 @@ class Asker(Flight):
 
     async def _draw(self, compiled: CompiledRequest, due: float) -> None:
         """Waits for the rows that the request takes."""
-        dealer, own = self._around.dealer, self._own
+        dealer, own = self._context.dealer, self._own
         specs = dealer.used(compiled.draws)
         try:
             await dealer.until_ready(specs)
@@ -394,7 +394,7 @@ class Asker(Flight):
 
     def _why(self) -> str:
         """Why everything is kept."""
-        return "kept" if self._around.keep_everything else "followed"
+        return "kept" if self._context.keep_everything else "followed"
 
     def _missed(self, done: Done, reply: Reply, *, noted: bool) -> None:
         """A request whose answer is not right."""
@@ -419,7 +419,13 @@ class Asker(Flight):
         """The page's resources: the request ends with the last one."""
         step = self._step
         last = await fetch_embedded(
-            self.attempt.compiled, step, self.url, self._own, self._around, self.wire, self._witness
+            self.attempt.compiled,
+            step,
+            self.url,
+            self._own,
+            self._context,
+            self.wire,
+            self._witness,
         )
         self.ended = max(self.ended, last)
         if step.whole >= 0:

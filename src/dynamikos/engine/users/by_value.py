@@ -72,7 +72,7 @@ class Tally:
             for series, count in counts.items():
                 self._many.setdefault((name, series), _Many()).add(value, count)
 
-    def told(self) -> ByValue | None:
+    def counted(self) -> ByValue | None:
         """All since the begin; None while nothing failed."""
         if not self._failed and not self._many:
             return None

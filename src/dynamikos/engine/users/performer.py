@@ -51,7 +51,7 @@ class User:
     def __init__(
         self,
         number: int,
-        around: UserContext,
+        context: UserContext,
         *,
         seat: int = 0,
         rounds: int | None = None,
@@ -62,33 +62,33 @@ class User:
         performs, if that is said; `gate` says when each round begins; `planned` is the instant at
         which its first request is due.
         """
-        self.number, self.around, self._gate = number, around, gate
-        visit = around.persona.visit if around.persona is not None else None
+        self.number, self.context, self._gate = number, context, gate
+        visit = context.persona.visit if context.persona is not None else None
         self.comes_once = visit is not None and visit.visit == "first"
         self._rounds_left = 1 if self.comes_once else rounds
         maker = Maker(
-            lambda: stream(around.seed, "values", "", number),
-            around.wall_us,
-            run_count=around.run_count,
-            known=around.known,
+            lambda: stream(context.seed, "values", "", number),
+            context.wall_us,
+            run_count=context.run_count,
+            known=context.known,
         )
         values = Values(
             {"user.number": str(number), "round.number": "0"}, maker
         )  # see UserState.shown
         manner = PLAIN
-        if around.persona is not None:
-            manner = manner_of(around.persona, stream(around.seed, "persona", "", number))
+        if context.persona is not None:
+            manner = manner_of(context.persona, stream(context.seed, "persona", "", number))
         self.own = UserState(number, values, seat=seat or number, manner=manner)
-        self._life = Lifecycle(around.recorder, around.row)
-        self._thinking = Thinking(self.own, around, self._life)
+        self._life = Lifecycle(context.recorder, context.row)
+        self._thinking = Thinking(self.own, context, self._life)
         self._patience = Patience(manner)
-        self._spans = Spans(self.own, around.recorder, self._thinking)
+        self._spans = Spans(self.own, context.recorder, self._thinking)
         if visit is not None:
-            self.own.cache = Cache(around.bodies, around.primed)
+            self.own.cache = Cache(context.bodies, context.primed)
             for name, value in manner.cookies:
-                for origin in around.script.origins:
+                for origin in context.script.origins:
                     self.own.jar.take(
-                        f"{name}={value}", origin[1], "/", around.clock.wall(), from_secure=True
+                        f"{name}={value}", origin[1], "/", context.clock.wall(), from_secure=True
                     )
         self._equip()
         self._walk.planned = planned
@@ -97,7 +97,7 @@ class User:
         self._late_s = 0.0  # own delay (see UserState) when the round at hand began
         self._cut = False  # whether the round at hand was left in the middle
         self._failing = 0  # rounds that failed at their first request, one after the other
-        self._stretches = around.recorder.stretches
+        self._stretches = context.recorder.stretches
         self._retired: tuple[LeavingCause, str] | None = None  # why a check made it leave
         self._dropped: list[tuple[int, float]] | None = (
             None  # what it had under way when it was taken away at once
@@ -108,13 +108,13 @@ class User:
         self._doing = ""  # the key of the step at hand that sends nothing itself
 
     def _equip(self) -> None:
-        own, around = self.own, self.around
-        self._wire = Wire(own, around)
-        self._witness = Witness(own, around)
-        self._proofs = Proofs(own, around, self._wire, self._witness)
+        own, context = self.own, self.context
+        self._wire = Wire(own, context)
+        self._witness = Witness(own, context)
+        self._proofs = Proofs(own, context, self._wire, self._witness)
         self._walk = Walk(
-            around.clock,
-            around.recorder,
+            context.clock,
+            context.recorder,
             self._life,
             self._thinking,
             self._patience,
@@ -123,11 +123,11 @@ class User:
             self._impatient,
         )
         self._walk.asker = self._asker(self._walk.go, self._walk.broke)
-        self._stage = Stage(own, around, self._witness, self)
+        self._stage = Stage(own, context, self._witness, self)
 
     def _asker(self, on_end: Callable[[], None], on_broke: Callable[[Exception], None]) -> Asker:
         return Asker(
-            self.own, self.around, self._wire, self._witness, self._proofs, on_end, on_broke
+            self.own, self.context, self._wire, self._witness, self._proofs, on_end, on_broke
         )
 
     # for those who watch --------------------------------------------------------------------------
@@ -157,7 +157,7 @@ class User:
     def waits_s(self) -> float:
         """How long the step at hand has been under way."""
         dues = [due for _, due in self._steps_open()]
-        return self.around.clock.now() - min(dues) if dues else 0.0
+        return self.context.clock.now() - min(dues) if dues else 0.0
 
     def shown(self) -> dict[str, str]:
         """Its values, masked."""
@@ -201,28 +201,30 @@ class User:
 
     async def perform(self) -> Parting:
         """Opening, rounds, closing."""
-        around = self.around
+        context = self.context
         self._performing = asyncio.current_task()
         try:
             self._life.enter(Phase.OPENING)
-            if not await self._dealt(around.dealer.first()):
+            if not await self._dealt(context.dealer.first()):
                 return self._used_up()
-            opened = await self.run_steps(around.script.opening)
+            opened = await self.run_steps(context.script.opening)
             if self._patience.has_left:
                 return "left"
             if opened == "round":
                 if self._retired is None and self.own.rows_over:
                     return self._used_up()
-                around.recorder.left_early(around.clock.now(), *(self._retired or ("opening", "")))
+                context.recorder.left_early(
+                    context.clock.now(), *(self._retired or ("opening", ""))
+                )
                 return "retired"
             await self._rounds()
             if self._patience.has_left:
                 return "left"
             if self._retired is not None:
-                around.recorder.left_early(around.clock.now(), *self._retired)
+                context.recorder.left_early(context.clock.now(), *self._retired)
                 return "retired"
             self._life.enter(Phase.CLOSING)
-            await self.run_steps(around.script.closing, leaving=True)
+            await self.run_steps(context.script.closing, leaving=True)
             return self._used_up() if self.own.rows_over else "done"
         except asyncio.CancelledError:
             if self._dropped is None:
@@ -245,30 +247,30 @@ class User:
         """
         self._equip()
         try:
-            for step in self.around.script.cleanup:
+            for step in self.context.script.cleanup:
                 await self.run_steps([step], leaving=True)
         finally:
             self._wire.close()
 
     def _drop(self, under_way: list[tuple[int, float]]) -> None:
         """What is under way is abandoned: neither answered nor failed."""
-        self.around.recorder.abandoned(self._wire.spans(), self.around.clock.now(), under_way)
+        self.context.recorder.abandoned(self._wire.spans(), self.context.clock.now(), under_way)
         task = asyncio.current_task()
         if task is not None:
             task.uncancel()
 
     def _broke(self, problem: Exception) -> None:
         log.error("user %s broke", self.number, exc_info=problem)
-        recorder, now = self.around.recorder, self.around.clock.now()
+        recorder, now = self.context.recorder, self.context.clock.now()
         kind = f"engine-error: {type(problem).__name__}"
-        recorder.missed(self.around.script.round_series, now, 0, kind)
+        recorder.missed(self.context.script.round_series, now, 0, kind)
         recorder.left_early(now, "broke", f"{type(problem).__name__}: {problem}"[:120])
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
         found = [*self._steps_open(), *self._spans.open_now()]
         if self._life.in_round:
-            found.append((self.around.script.round_series, self._begun))
+            found.append((self.context.script.round_series, self._begun))
         return found
 
     def _steps_open(self) -> list[tuple[int, float]]:
@@ -279,7 +281,7 @@ class User:
         """Whether the user has its rows. Rows that can't be had for now (the database is away) make
         it leave, as used up ones do.
         """
-        dealer = self.around.dealer
+        dealer = self.context.dealer
         try:
             await dealer.until_ready(due)
         except Failure as failure:
@@ -288,13 +290,13 @@ class User:
         return dealer.deal(self.own, due)
 
     def _used_up(self) -> Parting:
-        self.around.recorder.left_early(self.around.clock.now(), "rows", self.own.rows_over)
+        self.context.recorder.left_early(self.context.clock.now(), "rows", self.own.rows_over)
         return "used up"
 
     # rounds ---------------------------------------------------------------------------------------
 
     async def _rounds(self) -> None:
-        now, walk = self.around.clock.now, self._walk
+        now, walk = self.context.clock.now, self._walk
         # that of an arrival at its planned instant, as its first step does, unless that was in the
         # opening
         self._begun = now() if walk.planned is None else min(walk.planned, now())
@@ -302,7 +304,7 @@ class User:
         while await self._may_begin():
             self._begin_round()
             endless = self._rounds_left is None and self._gate is None
-            outcome = await self.run_steps(self.around.script.rounds, over_rounds=endless)
+            outcome = await self.run_steps(self.context.script.rounds, over_rounds=endless)
             self._life.enter(Phase.BETWEEN)
             if self._patience.has_left:
                 return
@@ -317,7 +319,7 @@ class User:
 
     async def _may_begin(self) -> bool:
         """Whether another round begins now: waits for its turn, and takes its rows."""
-        life, own, around = self._life, self.own, self.around
+        life, own, context = self._life, self.own, self.context
         if life.is_last_round or self._rounds_left == 0 or self._retired:
             return False
         if self._gate is not None:
@@ -327,7 +329,7 @@ class User:
             self._begun = self._walk.planned = due
         if own.rows_over:
             return False
-        return not own.round or not around.deals or await self._dealt(around.dealer.each_round)
+        return not own.round or not context.deals or await self._dealt(context.dealer.each_round)
 
     def _begin_round(self) -> None:
         self._number_round()
@@ -339,7 +341,7 @@ class User:
         own.round += 1
         self._late_s = own.late_s
         self._spans.clear()
-        if self.around.script.counts_rounds:
+        if self.context.script.counts_rounds:
             own.values["round.number"] = str(own.round)
 
     def _counts(self, outcome: Outcome, ended: float) -> bool:
@@ -354,7 +356,7 @@ class User:
             self._rounds_left -= 1
         elif self.leaving:
             return False
-        recorder, series = self.around.recorder, self.around.script.round_series
+        recorder, series = self.context.recorder, self.context.script.round_series
         if outcome:
             recorder.missed(series, ended, round((ended - self._begun) * 1e6), "a step failed")
         else:
@@ -365,13 +367,13 @@ class User:
         """See Walk: after a round that passed."""
         if self._life.is_last_round or not self._walk.asked:
             return False
-        around, own = self.around, self.own
-        if around.deals:
-            due = around.dealer.each_round
-            if not around.dealer.ready(due) or not around.dealer.deal(own, due):
+        context, own = self.context, self.own
+        if context.deals:
+            due = context.dealer.each_round
+            if not context.dealer.ready(due) or not context.dealer.deal(own, due):
                 return False
         self._stretches.append(
-            pack_stretch(around.script.round_series, self._begun, ended, own.late_s - self._late_s)
+            pack_stretch(context.script.round_series, self._begun, ended, own.late_s - self._late_s)
         )
         self._begun = ended
         self._number_round()
@@ -383,7 +385,7 @@ class User:
         first request, up to half a minute.
         """
         self._failing = 0 if self._walk.went else self._failing + 1
-        pause = self.around.failed_pause_s
+        pause = self.context.failed_pause_s
         await self.wait(
             ended
             + min(max(pause, LONGEST_PAUSE_S), pause * 2.0 ** min(30, max(0, self._failing - 1)))
@@ -395,7 +397,7 @@ class User:
         """
         seconds = sum(self._thinking.seconds_after(step) for step in steps)
         if seconds > 0:
-            await self.wait(self.around.clock.now() + seconds)
+            await self.wait(self.context.clock.now() + seconds)
 
     # steps ----------------------------------------------------------------------------------------
 
@@ -444,22 +446,24 @@ class User:
     async def _item(self, step: CompiledStep, *, leaving: bool) -> Outcome:
         """A step that sends nothing itself."""
         if step.begins:
-            self._spans.began(step, self.around.clock.now())
+            self._spans.began(step, self.context.clock.now())
         self._doing, outer = step.step.step, self._doing
         outcome = await perform(self._stage, step, leaving=leaving)
         self._doing = outer
         if step.ends:
             kind = "a step failed" if outcome else ""
-            self._spans.over(step, self.around.clock.now(), kind)
+            self._spans.over(step, self.context.clock.now(), kind)
         return outcome
 
     def _impatient(self) -> None:
         """See Walk: what is under way is abandoned. Afterwards it has connections of its own again,
         and what it had before: values, cookies, TLS sessions.
         """
-        wire, now = self._wire, self.around.clock.now()
-        under_way = [each for each in self.open_now() if each[0] != self.around.script.round_series]
-        self.around.recorder.abandoned(wire.spans(), now, under_way)
+        wire, now = self._wire, self.context.clock.now()
+        under_way = [
+            each for each in self.open_now() if each[0] != self.context.script.round_series
+        ]
+        self.context.recorder.abandoned(wire.spans(), now, under_way)
         sessions, old = wire.pool.sessions, self._walk
         wire.close()
         self._patience.run_out()
@@ -472,13 +476,13 @@ class User:
         """Out of patience with a step: whether it is reloaded. Else the user leaves, and is told to
         have left.
         """
-        recorder, now = self.around.recorder, self.around.clock.now()
+        recorder, now = self.context.recorder, self.context.clock.now()
         if self._patience.reloads(self.own.round, step.series):
             recorder.reloaded(now)
             return True
         series = [step.series, *(request.series for request in step.requests)]
         if self._life.in_round:
-            series.append(self.around.script.round_series)
+            series.append(self.context.script.round_series)
         recorder.left(now, series)
         return False
 
@@ -486,8 +490,8 @@ class User:
         self, steps: list[CompiledStep], index: int, kind: str, then: Then
     ) -> Outcome:
         """The step before `index` failed, and with it the rest of the part."""
-        now = self.around.clock.now()
-        self.around.recorder.skipped(now, len(steps) - index)
+        now = self.context.clock.now()
+        self.context.recorder.skipped(now, len(steps) - index)
         self._spans.fail(now, kind or "a step failed")
         if then == "user":
             self.retire("check", kind)
@@ -499,7 +503,7 @@ class User:
         """All requests of a step in parallel: (first kind of failure or "", its worst
         consequence).
         """
-        recorder, clock = self.around.recorder, self.around.clock
+        recorder, clock = self.context.recorder, self.context.clock
         due, late_s = self._walk.first_due(clock.now()), self.own.late_s
         self._parallel = at_once = ParallelStep(step, due, clock, self._asker)
         self._spans.began(step, due)

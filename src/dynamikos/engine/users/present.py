@@ -38,14 +38,14 @@ def _told(user: User) -> UserNow:
     own = user.own
     return UserNow(
         number=user.number,
-        row=user.around.row,
+        row=user.context.row,
         state=user.state,
         step=user.step_now(),
         round=own.round,
         failures=own.failures,
         failure=own.failure,
-        ago_s=round(user.around.clock.now() - own.failed_at, 1) if own.failures else 0.0,
+        ago_s=round(user.context.clock.now() - own.failed_at, 1) if own.failures else 0.0,
         waits_s=round(user.waits_s(), 2),
         values=user.shown() if own.followed else {},
-        rows=user.around.dealer.rows_of(own) if own.followed else {},
+        rows=user.context.dealer.rows_of(own) if own.followed else {},
     )

@@ -19,8 +19,8 @@ from dynamikos.engine.users.witness import Witness
 class Proofs:
     """What one user answers when it is asked who it is."""
 
-    def __init__(self, own: UserState, around: UserContext, wire: Wire, witness: Witness) -> None:
-        self._own, self._around, self._wire, self._witness = own, around, wire, witness
+    def __init__(self, own: UserState, context: UserContext, wire: Wire, witness: Witness) -> None:
+        self._own, self._context, self._wire, self._witness = own, context, wire, witness
         self._challenges: dict[Origin, Challenge] = {}
 
     async def header(
@@ -73,11 +73,11 @@ class Proofs:
     async def _token(
         self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = ""
     ) -> str:
-        around = self._around
+        context = self._context
 
         async def fetch() -> tuple[str, float]:
             address, headers, body = token_request(filled, form=prover.form)
-            due, series = around.clock.now(), around.script.token_series
+            due, series = context.clock.now(), context.script.token_series
             try:
                 origin, host, target = split_url(address)
                 fields = Fields((("User-Agent", "Dynamikos/0.1"), *headers))
@@ -97,14 +97,14 @@ class Proofs:
                     if isinstance(problem, Failure)
                     else Failure("token", f"the token can't be read: {problem}")
                 )
-                ended = around.clock.now()
-                around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
+                ended = context.clock.now()
+                context.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
                 raise Failure("token", failure.detail) from problem
-            around.tokens.seen.add(token[0])
-            around.recorder.answered(series, due, reply)
+            context.tokens.seen.add(token[0])
+            context.recorder.answered(series, due, reply)
             if self._witness.everything:
                 took = round((reply.last_at - reply.sent_at) * 1e6)
                 self._witness.exchange(compiled, flight, "hop", took, 1, reply)
             return token
 
-        return await around.tokens.get(filled, around.clock.now, fetch, refused)
+        return await context.tokens.get(filled, context.clock.now, fetch, refused)

@@ -34,12 +34,12 @@ async def fetch_embedded(
     step: CompiledStep,
     page: str,
     own: UserState,
-    around: UserContext,
+    context: UserContext,
     wire: Wire,
     witness: Witness,
 ) -> float:
     """Fetches the page's resources; returns when the last byte of the last one came."""
-    embedded = _Embedded(compiled, step.embedded_series, page, own, around, wire, witness)
+    embedded = _Embedded(compiled, step.embedded_series, page, own, context, wire, witness)
     return max(
         await asyncio.gather(*(embedded.fetch(fill) for fill in compiled.embedded)), default=0.0
     )
@@ -54,18 +54,18 @@ class _Embedded:
         series: int,
         page: str,
         own: UserState,
-        around: UserContext,
+        context: UserContext,
         wire: Wire,
         witness: Witness,
     ) -> None:
         self._compiled, self._series, self._page = compiled, series, page
-        self._own, self._around, self._wire, self._witness = own, around, wire, witness
+        self._own, self._context, self._wire, self._witness = own, context, wire, witness
         self._gates: dict[Origin, asyncio.Semaphore] = {}
         self._home = split_url(page)[0]
 
     async def fetch(self, fill: Fill) -> float:
         """One of them, counted; returns when it was there."""
-        found = _Fetched(self._around.clock.now(), self._page)
+        found = _Fetched(self._context.clock.now(), self._page)
         try:
             await self._follow(found, fill(self._own.values))
         except Failure as failure:
@@ -73,21 +73,21 @@ class _Embedded:
         except TemplateError as problem:
             found.failed, found.reply, found.told = "value-missing", None, str(problem)
         if found.cached:
-            self._around.recorder.cached(self._series, self._around.clock.now())
+            self._context.recorder.cached(self._series, self._context.clock.now())
             return found.due
         if found.failed or found.reply is None:
             return self._missed(found)
         return self._passed(found, found.reply)
 
     def _missed(self, found: "_Fetched") -> float:
-        around, reply = self._around, found.reply
-        ended = reply.last_at if reply is not None else around.clock.now()
+        context, reply = self._context, found.reply
+        ended = reply.last_at if reply is not None else context.clock.now()
         took = round((ended - found.due) * 1e6)
-        around.recorder.missed(
+        context.recorder.missed(
             self._series, ended, took, found.failed, found.bytes_out, found.bytes_in
         )
         self._own.missed(found.failed, ended)
-        if reason := around.choice.failed(self._series, found.failed):
+        if reason := context.choice.failed(self._series, found.failed):
             self._witness.exchange(
                 self._compiled,
                 found.sent,
@@ -101,10 +101,10 @@ class _Embedded:
         return ended
 
     def _passed(self, found: "_Fetched", reply: Reply) -> float:
-        around = self._around
-        around.recorder.answered(self._series, found.due, reply, found.bytes_out, found.bytes_in)
+        context = self._context
+        context.recorder.answered(self._series, found.due, reply, found.bytes_out, found.bytes_in)
         if (
-            self._own.followed and not around.keep_everything
+            self._own.followed and not context.keep_everything
         ):  # a trial is about the journey's own requests
             took = round((reply.last_at - found.due) * 1e6)
             self._witness.exchange(
@@ -124,7 +124,7 @@ class _Embedded:
         for found.hop in range(MAX_HOPS + 1):
             url = resolve(url, address)
             origin, host, target = split_url(url)
-            async with self._gates.setdefault(origin, asyncio.Semaphore(self._around.connections)):
+            async with self._gates.setdefault(origin, asyncio.Semaphore(self._context.connections)):
                 fields = _fields(self._compiled, self._own, is_home=origin == self._home)
                 reply = await self._ask(
                     found, url, origin, Head(Base("GET", target, host, fields)), fields
@@ -138,7 +138,7 @@ class _Embedded:
                 found.bytes_in + reply.bytes_in,
             )
             if reply.opened_us is not None:
-                self._around.recorder.opened(
+                self._context.recorder.opened(
                     self._series, reply.last_at, reply.opened_us, resumed=reply.resumed
                 )
             location = reply.field(b"location") if reply.status in REDIRECTS else None
@@ -153,7 +153,7 @@ class _Embedded:
         self, found: "_Fetched", url: str, origin: Origin, head: Head, fields: Fields
     ) -> Reply | None:
         """One exchange; None where it is fresh in the user's cache. Raises Failure."""
-        cache, sent, clock = self._own.cache, sent_fields(fields.pairs), self._around.clock
+        cache, sent, clock = self._own.cache, sent_fields(fields.pairs), self._context.clock
         entry = cache.find(url, sent) if cache is not None else None
         if entry is not None and entry.is_fresh(clock.wall()):
             return None

@@ -11,8 +11,8 @@ from dynamikos.engine.users.user_state import UserState
 class Thinking:
     """The think time at hand, if any; `total_s` is what the user has thought in all."""
 
-    def __init__(self, own: UserState, around: UserContext, life: Lifecycle) -> None:
-        self._own, self._around, self._life = own, around, life
+    def __init__(self, own: UserState, context: UserContext, life: Lifecycle) -> None:
+        self._own, self._context, self._life = own, context, life
         self._waited_for: asyncio.Future[None] | None = None
         self._since = self._due = 0.0
         self.total_s = 0.0
@@ -26,7 +26,7 @@ class Thinking:
             )
         elif step.step.think == "log-normal" and seconds > 0:
             seconds *= self._own.values.maker.random.lognormvariate(0.0, step.step.sigma())
-        return seconds * self._around.think_factor * self._own.manner.pace
+        return seconds * self._context.think_factor * self._own.manner.pace
 
     def begin(self, step: CompiledStep) -> "asyncio.Future[None] | None":
         """A future that is done when the think time after a step is over; None when there is none.
@@ -35,7 +35,7 @@ class Thinking:
         seconds = self.seconds_after(step)
         if seconds <= 0 or self._life.leaving:
             return None
-        clock = self._around.clock
+        clock = self._context.clock
         self._life.think()
         self._since = clock.now()
         self._due = self._since + seconds
@@ -44,10 +44,10 @@ class Thinking:
 
     def end(self) -> None:
         """The think time that was begun is over, or cut short."""
-        now = self._around.clock.now()
+        now = self._context.clock.now()
         self.total_s += now - self._since
         if not self._life.leaving:
-            self._around.health.late(now - self._due)
+            self._context.health.late(now - self._due)
             self._own.late_s += max(0.0, now - self._due)
         self._waited_for = None
         self._life.thought()
@@ -71,7 +71,7 @@ class Thinking:
         """Waits until an instant, or until the user is told to leave. `counts`: it is think time,
         no part of what the user does.
         """
-        clock = self._around.clock
+        clock = self._context.clock
         if (self._life.leaving and self._life.phase is not Phase.CLOSING) or instant <= clock.now():
             return
         since = clock.now()

@@ -86,9 +86,9 @@ class Flight(Sent):
 class Wire:
     """Sends the flights of one user. Nothing is delivered before `send` returns."""
 
-    def __init__(self, own: UserState, around: UserContext) -> None:
-        self._own, self._around, self.recorder = own, around, around.recorder
-        self.pool = Pool(around.network, own.manner.line)
+    def __init__(self, own: UserState, context: UserContext) -> None:
+        self._own, self._context, self.recorder = own, context, context.recorder
+        self.pool = Pool(context.network, own.manner.line)
         self._tasks: set[asyncio.Task[None]] = set()
         self._opening: set[Flight] = set()  # those that wait for a connection
         self._by_path = False  # whether cookies differ by the path that is asked for
@@ -97,11 +97,11 @@ class Wire:
             None  # what an answer set last, for which target, from where
         )
         self._taken_at, self._taken_from = "", self.pool.last
-        self._now, self._flying = around.clock.now, around.recorder.flying
-        self._free = around.cap is None  # whether the rate is not limited
-        self._next_span = around.spans.__next__
-        self._trace = around.trace_prefix
-        self._pulse = around.pulse
+        self._now, self._flying = context.clock.now, context.recorder.flying
+        self._free = context.cap is None  # whether the rate is not limited
+        self._next_span = context.spans.__next__
+        self._trace = context.trace_prefix
+        self._pulse = context.pulse
 
     def send(self, flight: Flight, place: Destination, now: float) -> None:
         """Over a link at rest; without one, or where the rate is limited, from a task. Nothing any
@@ -152,12 +152,12 @@ class Wire:
             self._write(flight, link)
 
     async def _open(self, flight: Flight, *, once_more: bool = False) -> None:
-        around, pool, recorder, origin = self._around, self.pool, self.recorder, flight.place[0]
+        context, pool, recorder, origin = self._context, self.pool, self.recorder, flight.place[0]
         try:
             if not once_more:
-                around.network.check(origin)  # what is not agreed is not even counted as sent
-                if around.cap is not None:
-                    await around.cap.pass_one(around.clock, origin, waits=around.keep_everything)
+                context.network.check(origin)  # what is not agreed is not even counted as sent
+                if context.cap is not None:
+                    await context.cap.pass_one(context.clock, origin, waits=context.keep_everything)
                 flight.span = self._next_span()
                 flight.instant = recorder.flying[flight.span] = self._now()
         except Failure as failure:
@@ -219,7 +219,7 @@ class Wire:
         line = desk.cookie
         if line is None:
             scheme, host, _ = desk.origin
-            path, wall = head.base.target.partition("?")[0], self._around.clock.wall()
+            path, wall = head.base.target.partition("?")[0], self._context.clock.wall()
             line = self._own.jar.header(host, path, keeps_secrets(scheme, host), wall)
             if not self._by_path and self._lasting:
                 desk.cookie = line
@@ -229,7 +229,7 @@ class Wire:
         jar, path, wall, host = (
             self._own.jar,
             target.partition("?")[0],
-            self._around.clock.wall(),
+            self._context.clock.wall(),
             desk.origin[1],
         )
         before, secure = dict(jar.cookies), keeps_secrets(desk.origin[0], host)

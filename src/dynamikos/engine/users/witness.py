@@ -61,17 +61,17 @@ def shown(view: View) -> str:
 class Witness:
     """Keeps what one user exchanges, where the shard's choice says it is worth it."""
 
-    def __init__(self, own: UserState, around: UserContext) -> None:
-        self._own, self._around = own, around
+    def __init__(self, own: UserState, context: UserContext) -> None:
+        self._own, self._context = own, context
 
     def unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> tuple[str, float]:
         """A request that could not be built: (kind, when)."""
-        around, request, step = self._around, compiled.request, compiled.step
-        now = around.clock.now()
+        context, request, step = self._context, compiled.request, compiled.step
+        now = context.clock.now()
         took = round((now - due) * 1e6)
-        around.recorder.missed(compiled.series, now, took, failure.kind, rows=self._own.rows)
+        context.recorder.missed(compiled.series, now, took, failure.kind, rows=self._own.rows)
         self._own.missed(failure.kind, now)
-        reason = around.choice.failed(compiled.series, failure.kind)
+        reason = context.choice.failed(compiled.series, failure.kind)
         if reason:
             self._keep(
                 self._mask(),
@@ -90,16 +90,16 @@ class Witness:
 
     def item(self, step: CompiledStep, said: str, failed: str = "") -> None:
         """What else was done, as an entry among the exchanges."""
-        around = self._around
+        context = self._context
         if failed:
-            reason = around.choice.failed(step.series, failed)
+            reason = context.choice.failed(step.series, failed)
             if not reason:
                 return
         else:
             reason = (
-                "kept" if around.keep_everything else "followed" if self._own.followed else "log"
+                "kept" if context.keep_everything else "followed" if self._own.followed else "log"
             )
-            if reason == "followed" and not around.choice.follows():
+            if reason == "followed" and not context.choice.follows():
                 return
         values = self._own.shown()
         self._keep(
@@ -115,7 +115,7 @@ class Witness:
     @property
     def everything(self) -> bool:
         """Whether all of it is kept: in a trial, or since somebody follows the user."""
-        return self._around.keep_everything or self._own.followed
+        return self._context.keep_everything or self._own.followed
 
     def shown(self) -> dict[str, str]:
         """The user's values, masked."""
@@ -126,19 +126,19 @@ class Witness:
         return self._mask()
 
     def _mask(self) -> Masker:
-        around, values = self._around, self._own.values
-        secret = [values[name] for name in sorted(around.script.secret) if name in values]
-        return Masker([*secret, *around.secrets, *around.tokens.seen, *values.maker.remembered])
+        context, values = self._context, self._own.values
+        secret = [values[name] for name in sorted(context.script.secret) if name in values]
+        return Masker([*secret, *context.secrets, *context.tokens.seen, *values.maker.remembered])
 
     def _values(self, mask: Masker, values: Mapping[str, str]) -> dict[str, str]:
-        secret = self._around.script.secret
+        secret = self._context.script.secret
         return {
             name: MASK if name in secret else mask.text(value) for name, value in values.items()
         }
 
     def _before(self, sent: Sent) -> dict[str, str]:
         """The values before the request was built."""
-        if self._around.keep_everything or sent.before:
+        if self._context.keep_everything or sent.before:
             return sent.before
         replaced = sent.replaced
         old = {name: value for name, value in self._own.shown().items() if name not in replaced}
@@ -160,7 +160,7 @@ class Witness:
         """`reply` is what came, `done` what it was worth; `hop` counts the exchanges before it.
         `resource` is the series of the step's embedded resources, where one of them is meant.
         """
-        if reason == "followed" and not self._around.choice.follows():
+        if reason == "followed" and not self._context.choice.follows():
             return
         mask = self._mask()
         _, head, sent_body = sent.place
@@ -203,19 +203,19 @@ class Witness:
         self, mask: Masker, reason: str, series: int, step: str, before: dict[str, str], **more: Any
     ) -> None:
         """Texts in `more` are masked here; lists and dictionaries have to be."""
-        around, own = self._around, self._own
-        around.keep(
+        context, own = self._context, self._own
+        context.keep(
             KeptExchange(
-                second=max(0, int(around.clock.now() - around.recorder.begin)),
+                second=max(0, int(context.clock.now() - context.recorder.begin)),
                 series=series,
                 step=step,
                 reason=reason,
                 user=own.number,
                 round=own.round,
-                ended_us=round((around.clock.now() - around.recorder.begin) * 1e6),
+                ended_us=round((context.clock.now() - context.recorder.begin) * 1e6),
                 variables=self._values(mask, own.shown()),
                 before=self._values(mask, before),
-                rows=around.dealer.rows_of(own),
+                rows=context.dealer.rows_of(own),
                 **{"request": "", "method": "", "url": ""}
                 | {name: mask.text(each) if name in TEXTS else each for name, each in more.items()},
             )

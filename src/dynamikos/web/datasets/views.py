@@ -10,7 +10,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
 from dynamikos.core.dealing import Facts, Form
-from dynamikos.core.errors import DynamikosError, ImportRefused, told
+from dynamikos.core.errors import DynamikosError, ImportRefused, to_json
 from dynamikos.core.figures import digits
 from dynamikos.core.unsafe_characters import for_spreadsheet
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
@@ -225,9 +225,9 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
             data.get("old"),
         )
     except actions.CellChanged as problem:
-        return JsonResponse(told(problem), status=409)
+        return JsonResponse(to_json(problem), status=409)
     except DynamikosError as problem:
-        return JsonResponse(told(problem), status=422)
+        return JsonResponse(to_json(problem), status=422)
     return JsonResponse({"saved": True})
 
 

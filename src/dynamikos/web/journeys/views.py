@@ -8,7 +8,7 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 
 from dynamikos import workers
-from dynamikos.core.errors import DynamikosError, told
+from dynamikos.core.errors import DynamikosError, to_json
 from dynamikos.core.journeys import FormPart
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.background import background_of
@@ -234,7 +234,7 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
             workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Evaluated
         )
     except DynamikosError as problem:
-        return JsonResponse(told(problem))
+        return JsonResponse(to_json(problem))
     return JsonResponse(
         {"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end}
     )

@@ -81,6 +81,6 @@ async def perform(stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
         detail = (
             "it could not be done; what it needs comes from a secret, so nothing of it is shown"
         )
-    stage.around.recorder.missed(stage.around.script.item_series, stage.now(), 0, kind)
+    stage.context.recorder.missed(stage.context.script.item_series, stage.now(), 0, kind)
     stage.witness.item(at, detail, failed=kind)
     return "round"

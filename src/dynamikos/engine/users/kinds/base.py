@@ -56,15 +56,15 @@ class Binding:
     def text(self, source: str) -> Fill:
         return filler(bind(source, self._known, self._secret), secret=self._secret)
 
-    def told(self, source: str) -> Fill:
+    def masked(self, source: str) -> Fill:
         """As it may be shown and written: without secrets."""
         return filler(bind(shown(source, self._secret), self._known, self._secret))
 
     def texts(self, pairs: Collection[Pair]) -> list[tuple[str, Fill]]:
         return [(name, self.text(value)) for name, value in pairs]
 
-    def told_texts(self, pairs: Collection[Pair]) -> list[tuple[str, Fill]]:
-        return [(name, self.told(value)) for name, value in pairs]
+    def masked_texts(self, pairs: Collection[Pair]) -> list[tuple[str, Fill]]:
+        return [(name, self.masked(value)) for name, value in pairs]
 
     def condition(self, source: str) -> Condition | None:
         return compile_condition(bind(source, self._known, self._secret)) if source else None
@@ -82,9 +82,9 @@ class Stage:
     """
 
     def __init__(
-        self, own: UserState, around: UserContext, witness: Witness, user: Performs
+        self, own: UserState, context: UserContext, witness: Witness, user: Performs
     ) -> None:
-        self.own, self.around, self.witness, self.user = own, around, witness, user
+        self.own, self.context, self.witness, self.user = own, context, witness, user
 
     def let_go(self) -> None:
         """The user has left: see Walk."""
@@ -95,11 +95,11 @@ class Stage:
         return self.own.values
 
     def now(self) -> float:
-        return self.around.clock.now()
+        return self.context.clock.now()
 
     def shown(self, name: str) -> str:
         """A value as it may be shown."""
-        return MASK if name in self.around.script.secret else self.own.values[name]
+        return MASK if name in self.context.script.secret else self.own.values[name]
 
     def say(self, step: CompiledStep, said: str) -> None:
         """Kept where everything is."""
@@ -108,7 +108,7 @@ class Stage:
 
     def log(self, step: CompiledStep, text: str) -> None:
         """Kept as a line of the log, while there are not too many."""
-        choice = self.around.choice
+        choice = self.context.choice
         if self.witness.everything or choice.logged < LOGS:
             choice.logged += 1
             self.witness.item(step, text)

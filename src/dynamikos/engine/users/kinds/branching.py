@@ -45,7 +45,7 @@ class Chooses(Doing[Choosing]):
 
     def _evenly(self, stage: Stage) -> int:
         """The branch that lags most behind its share; shards begin at different places."""
-        weights, turns, key = self._weights, stage.around.turns, self.step.step
+        weights, turns, key = self._weights, stage.context.turns, self.step.step
         total, counts = sum(weights), turns.get(key)
 
         def one(had: list[float]) -> int:
@@ -54,7 +54,7 @@ class Chooses(Doing[Choosing]):
 
         if counts is None:
             counts = turns[key] = [0.0] * len(weights)
-            for _ in range(stage.around.shard[0]):
+            for _ in range(stage.context.shard[0]):
                 counts[one(counts)] += 1
         chosen = one(counts)
         counts[chosen] += 1

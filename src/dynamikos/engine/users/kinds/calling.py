@@ -14,17 +14,17 @@ class Calls(Doing[Calling]):
     def __init__(self, step: Calling, bind: Binding) -> None:
         super().__init__(step, bind)
         self._given = bind.texts(step.call.with_)
-        self._told = bind.told_texts(step.call.with_)
+        self._told = bind.masked_texts(step.call.with_)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
-        call, functions, values = self.step.call, stage.around.functions, stage.values
+        call, functions, values = self.step.call, stage.context.functions, stage.values
         if functions is None:
             raise Failure(
                 "function", "Python functions are not performed here; they run on a generator"
             )
         given = {name: bounded(fill, values) for name, fill in self._given}
         # queueing is the generator's lateness
-        result = await functions.call(call.function, given, stage.around.health.late)
+        result = await functions.call(call.function, given, stage.context.health.late)
         if call.into:
             values[call.into] = result
         told = ", ".join(f"{name}={bounded(fill, values)[:60]!r}" for name, fill in self._told)

@@ -16,10 +16,10 @@ class Keeps(Doing[Keeping]):
         bind.texts(
             step.keep.row
         )  # so that what is wrong with it is said at once, whatever is written of it
-        self._told = bind.told_texts(step.keep.row)
+        self._told = bind.masked_texts(step.keep.row)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
-        into, write, mask = self.step.keep.into, stage.around.write, stage.witness.mask()
+        into, write, mask = self.step.keep.into, stage.context.write, stage.witness.mask()
         row = {name: mask.text(bounded(fill, stage.values)) for name, fill in self._told}
         if write is not None:
             write(into, row)

@@ -14,7 +14,7 @@ class Logs(Doing[Logging]):
         bind.text(
             step.log
         )  # so that what is wrong with it is said at once, whatever is shown of it
-        self._told = bind.told(step.log)
+        self._told = bind.masked(step.log)
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
         stage.log(at, bounded(self._told, stage.values))

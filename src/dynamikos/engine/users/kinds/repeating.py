@@ -37,19 +37,19 @@ class Repeats(Doing[Repeating]):
         most, late_s = self._most(stage), stage.own.late_s
         begun = stage.now()
         tried = await self._try(stage, most, begun, leaving=leaving)
-        stage.around.recorder.tried(at.series, tried.last, tried.count)
+        stage.context.recorder.tried(at.series, tried.last, tried.count)
         tries = f"{tried.count} {'try' if tried.count == 1 else 'tries'}"
         told = f"{tries} in {stage.now() - begun:.2f} s"
         if tried.worst:
             stage.say(at, told)
             took = round((tried.last - begun) * 1e6)
-            stage.around.recorder.missed(at.series, tried.last, took, "a step failed")
+            stage.context.recorder.missed(at.series, tried.last, took, "a step failed")
             return tried.worst
         came = tried.came or (self._times is not None and tried.count >= most)
         stage.say(at, told + ("" if came else ", and it has not come about"))
         if came or (stage.user.leaving and not leaving):
             own_s = stage.own.late_s - late_s
-            stage.around.recorder.passed(at.series, begun, tried.last, own_s)
+            stage.context.recorder.passed(at.series, begun, tried.last, own_s)
             return ""
         return self._not_come(stage, at, most, tried.count, begun, tried.last)
 
@@ -117,7 +117,7 @@ class Repeats(Doing[Repeating]):
         )
         said = f"{shown}: not so after {tries} tries in {stage.now() - begun:.1f} s"
         stage.witness.item(at, said, failed=kind)
-        stage.around.recorder.missed(at.series, last, round((last - begun) * 1e6), kind)
+        stage.context.recorder.missed(at.series, last, round((last - begun) * 1e6), kind)
         if rule.then == "user":
             stage.user.retire("repeat", f"{self.step.name}: {kind}")
         return "step" if rule.then == "step" else "round" if rule.then in ("round", "user") else ""

@@ -76,7 +76,7 @@ def pin_difference(context: dict[str, Any], each: Difference) -> SafeString:
 
 
 @register.filter
-def told(exchange: KeptExchange) -> str:
+def exchange_title(exchange: KeptExchange) -> str:
     """In a line of a log: the request, the path of a resource, or what else was done."""
     if exchange.item:
         return f"{exchange.item}: {exchange.step}"
