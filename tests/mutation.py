@@ -24,11 +24,11 @@ COUNT, SEED, ALLOWED, AT_ONCE = 400, 28, 0.10, 2
 LONGEST_S = 60  # a change after which tests go on for ever has been noticed
 # by package of the core: the tests that are asked, quick ones first
 TESTS = {
-    "verdicts": "boundaries objectives intervals cut_off readings endings verdicts",
+    "verdicts": "boundaries objectives intervals cut_off readings endings verdicts telling",
     "objectives": "boundaries objectives intervals cut_off readings verdicts",
-    "statistics": "boundaries statistics figures cut_off objectives",
-    "profiles": "boundaries profiles once run_changes crowds",
-    "comparison": "sides trend comparison",
+    "statistics": "boundaries statistics figures intervals cut_off objectives sides comparison",
+    "profiles": "boundaries profiles once starting crowds",
+    "comparison": "sides run_changes trend comparison",
     "dealing": "dealing preflight",
 }
 SWAPS: dict[type, type] = {

@@ -5,7 +5,9 @@ from unittest import TestCase
 
 from dynamikos.core.objectives import Judgement, Mark, Word, by_interval, mark, worst_first
 from dynamikos.core.objectives.judge import word_of
-from dynamikos.core.profiles import share_of
+from dynamikos.core.profiles import Stretch, share_of
+from dynamikos.core.profiles.changing import HELD_S, Change, changed, delayed
+from dynamikos.core.profiles.profile import segments
 from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.core.statistics.histogram import LAST, LIMIT_US, bucket_mid_us
 from dynamikos.core.verdicts.outcome import Outcome
@@ -258,3 +260,68 @@ class Numbers(TestCase):
             self.assertEqual(sum(parts), total, (total, shards))
             self.assertLessEqual(max(parts) - min(parts), 1)
             self.assertEqual(parts, sorted(parts, reverse=True))
+
+
+class ChangedLoad(TestCase):
+    """A climb to 10 in 10 s, then 10 s at 10; levels read off by second."""
+
+    PLANNED = (Stretch(stretch="climb", to=10, seconds=10), Stretch(stretch="hold", seconds=10))
+
+    def levels(self, *changes: Change, starts_s: float = 0.0) -> list[float]:
+        """At seconds 0, 5, 10, 15, 20, 25 after the profile begins; none after its end."""
+        curve = segments(changed(self.PLANNED, changes, starts_s))
+        found = []
+        for second in (0, 5, 10, 15, 20, 25):
+            over = [
+                each for each in curve if each.begin <= second <= each.end and each.end > each.begin
+            ]
+            if over:
+                one = over[-1]
+                part = (second - one.begin) / (one.end - one.begin)
+                found.append(round(one.low + (one.high - one.low) * part, 6))
+        return found
+
+    def test_each_verb(self) -> None:
+        hold, go_on = Change(at_s=5, verb="hold"), Change(at_s=10, verb="go on")
+        twice = Change(at_s=5, verb="change", factor=2)
+        later = Change(at_s=10, verb="change", factor=2)
+        cases = (
+            ((), [0, 5, 10, 10, 10]),
+            ((hold, go_on), [0, 5, 5, 10, 10, 10]),
+            ((twice,), [0, 10, 20, 20, 20]),
+            ((later,), [0, 5, 20, 20, 20]),
+            ((Change(at_s=10, verb="change", factor=0),), [0, 5, 0, 0, 0]),
+            ((Change(at_s=99, verb="change", factor=2),), [0, 5, 10, 10, 10]),
+        )
+        for changes, levels in cases:
+            with self.subTest(changes):
+                self.assertEqual(self.levels(*changes), levels)
+
+    def test_a_hold_that_nobody_ended_lasts(self) -> None:
+        held = segments(changed(self.PLANNED, (Change(at_s=5, verb="hold"),)))
+        self.assertEqual((held[1].low, held[1].high, held[1].end), (5.0, 5.0, 5 + HELD_S))
+        self.assertEqual(held[-1].end, 20 + HELD_S)
+        raised = Change(at_s=7, verb="change", factor=2)
+        levels = {each.high for each in segments(changed(self.PLANNED, (
+            Change(at_s=5, verb="hold"), raised, Change(at_s=9, verb="go on"))))}  # fmt: skip
+        self.assertEqual(levels, {5.0, 10.0, 20.0})
+
+    def test_when_what_was_planned_is(self) -> None:
+        hold, go_on = Change(at_s=5, verb="hold"), Change(at_s=8, verb="go on")
+        again = Change(at_s=20, verb="hold"), Change(at_s=21, verb="go on")
+        cases = (
+            (4.0, (), 4.0), (5.0, (hold, go_on), 5.0), (5.5, (hold, go_on), 8.5),
+            (17.0, (hold, go_on, *again), 20.0), (17.5, (hold, go_on, *again), 21.5),
+            (6.0, (hold,), 6.0 + HELD_S), (5.0, (hold,), 5.0), (9.0, (go_on,), 9.0),
+        )  # fmt: skip
+        for second, changes, found_at in cases:
+            self.assertEqual(delayed(second, changes), found_at, (second, changes))
+
+    def test_a_crowd_that_comes_later_is_changed_by_the_clock_of_the_run(self) -> None:
+        begin = changed(self.PLANNED, (Change(at_s=25, verb="change", factor=2),), 20.0)
+        self.assertEqual([each.high for each in segments(begin)][-1], 20.0)
+        before = changed(
+            self.PLANNED, (Change(at_s=5, verb="hold"), Change(at_s=9, verb="go on")), 20
+        )
+        self.assertEqual(segments(before)[0].high, 0.0)  # it comes so much later
+        self.assertEqual(segments(before)[0].end, 4.0)
