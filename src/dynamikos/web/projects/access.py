@@ -46,7 +46,7 @@ def member_view(
     that is not named is answered 405. With `any_signs` it is given those that can't be kept, too,
     and says where they are.
 
-    GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every
+    GET (and HEAD) must change nothing and send nothing: tests/web/test_access.py calls every
     address.
     """
     roles = {method: role for method, role in (("GET", get), ("HEAD", get), ("POST", post)) if role}
