@@ -3,16 +3,25 @@
 from itertools import product
 from unittest import TestCase
 
+import numpy as np
+
+from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import Judgement, Mark, Word, by_interval, mark, worst_first
 from dynamikos.core.objectives.judge import word_of
 from dynamikos.core.profiles import Stretch, share_of
 from dynamikos.core.profiles.changing import HELD_S, Change, changed, delayed
 from dynamikos.core.profiles.profile import segments
+from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.core.statistics.histogram import LAST, LIMIT_US, bucket_mid_us
-from dynamikos.core.verdicts.outcome import Outcome
+from dynamikos.core.statistics.intervals import mean_of
+from dynamikos.core.statistics.intervals import share_of as share_of_hits
+from dynamikos.core.verdicts.ending import Ending
+from dynamikos.core.verdicts.outcome import Outcome, rows_of
+from dynamikos.core.verdicts.sides import side_by_side
 from dynamikos.core.verdicts.states import MET, MISSED, NOT_JUDGED, STOPPED, code_of
 from tests.core.test_objectives import found, objective
+from tests.core.test_verdicts import outcome as performed
 
 
 def marked(*words: Word, seconds: int = 5) -> list[Mark]:
@@ -325,3 +334,66 @@ class ChangedLoad(TestCase):
         )
         self.assertEqual(segments(before)[0].high, 0.0)  # it comes so much later
         self.assertEqual(segments(before)[0].end, 4.0)
+
+
+class Estimates(TestCase):
+    def test_an_interval_needs_just_so_many_seconds_samples_and_parts(self) -> None:
+        def has_one(parts: int, each: float, sd: float = 0.0, **more: float) -> bool:
+            noise = np.resize([0.9, 1.1], parts)
+            found = mean_of(each * noise, np.full(parts, each), sd, **more)
+            assert found is not None
+            self.assertAlmostEqual(found.value, float(noise.mean()))
+            return found.low is not None
+
+        self.assertEqual([has_one(n, 10) for n in (29, 30)], [False, True])
+        self.assertEqual([has_one(33, n, 0.1) for n in (3, 4)], [False, True])  # 99, 132 samples
+        self.assertEqual([has_one(n, 50, seconds=60.0) for n in (3, 4)], [False, True])
+        self.assertIsNone(mean_of(np.zeros(30), np.zeros(30)))
+        same = mean_of(np.full(30, 2.0), np.full(30, 2.0))
+        assert same is not None
+        self.assertEqual((same.value, same.low, same.high, same.error), (1.0, 1.0, 1.0, 0.0))
+
+    def test_a_share_of_none_and_of_all_reaches_its_end(self) -> None:
+        counts = np.full(30, 10.0)
+        none, every = share_of_hits(np.zeros(30), counts), share_of_hits(counts, counts)
+        assert none is not None and every is not None
+        self.assertEqual((none.value, none.low, every.value, every.high), (0.0, 0.0, 1.0, 1.0))
+        self.assertTrue(0 < (none.high or 0) < 0.02 and 0.98 < (every.low or 0) < 1)
+        few = share_of_hits(np.zeros(30), np.full(30, 3.3))  # 99 samples
+        assert few is not None
+        self.assertIsNone(few.low)
+        self.assertIsNone(share_of_hits(np.zeros(3), np.zeros(3)))
+
+
+class SideBySide(TestCase):
+    def row(self, p95_ms: float | None, failed: float) -> Row:
+        return Row(no=0, level="step", name="s", p95_ms=p95_ms, failure_percent=failed)
+
+    def test_what_differs_most_stands_first_and_what_one_side_lacks_before_all(self) -> None:
+        def key(name: str) -> tuple[str, str, str, str]:
+            return "step", "j", name, ""
+
+        a = {key("same"): self.row(100, 0), key("twice"): self.row(100, 0),
+             key("fails"): self.row(100, 5), key("gone"): self.row(100, 0)}  # fmt: skip
+        b = {key("same"): self.row(100, 0), key("twice"): self.row(200, 0),
+             key("fails"): self.row(100, 26), key("half"): self.row(None, 0)}  # fmt: skip
+        found = side_by_side(a, b)
+        self.assertEqual([(e.times_as_long, e.more_failed) for e in found], [
+            (None, 0.0), (None, 0.0), (1.0, 21.0), (2.0, 0.0), (1.0, 0.0),
+        ])  # fmt: skip
+        self.assertEqual([round(each.differs, 6) for each in found][2:], [1.05, 1.0, 0.0])
+        self.assertTrue(all(each.differs >= 1000 for each in found[:2]))
+
+
+class RowsOfACrowd(TestCase):
+    def test_users_on_average_are_those_of_all_seconds_by_their_number(self) -> None:
+        frozen, _ = performed()
+        ledger = Ledger(every_series(frozen))
+        ledger.row_seconds[0] = 30
+        self.assertEqual([each.users for each in rows_of(frozen, ledger, 10.0)], [3.0])
+        self.assertEqual([each.users for each in rows_of(frozen, ledger, 0.0)], [0.0])
+
+    def test_where_it_was_stopped_is_said_of_runs_that_were(self) -> None:
+        self.assertEqual(performed()[1].stopped_s, 0)
+        stop = Ending(cause="stopped", by="objective", objective="o")
+        self.assertEqual(performed(ending=stop)[1].stopped_s, 10)
