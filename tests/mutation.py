@@ -29,7 +29,7 @@ TESTS = {
     "statistics": "boundaries statistics figures intervals cut_off objectives sides comparison",
     "profiles": "boundaries profiles once starting crowds",
     "comparison": "sides run_changes trend comparison",
-    "dealing": "dealing preflight",
+    "dealing": "boundaries dealing preflight",
 }
 SWAPS: dict[type, type] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,

@@ -5,6 +5,8 @@ from unittest import TestCase
 
 import numpy as np
 
+from dynamikos.core.dealing import Deal
+from dynamikos.core.dealing.deal import drawing, used_up_s
 from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import Judgement, Mark, Word, by_interval, mark, worst_first
 from dynamikos.core.objectives.judge import word_of
@@ -397,3 +399,57 @@ class RowsOfACrowd(TestCase):
         self.assertEqual(performed()[1].stopped_s, 0)
         stop = Ending(cause="stopped", by="objective", objective="o")
         self.assertEqual(performed(ending=stop)[1].stopped_s, 10)
+
+
+class Dealt(TestCase):
+    """What each user gets in its first rounds, where the rows end."""
+
+    def cells(self, rows: int, users: int, shown: int = 1, **rules: str) -> list[list[str]]:
+        deal = Deal(**rules)  # type: ignore[arg-type]
+        lines = drawing(deal, "d", 1, rows, users, shown, 4)
+        return [[f"{c.first}-{c.last}{c.state[:1]}" for c in line] for line in lines]
+
+    def test_of_ones_own(self) -> None:
+        whole = self.cells(2, 1, whose="whole")
+        self.assertEqual(whole, [["1-1", "2-2", "1-1a", "2-2a"]])
+        slices = self.cells(5, 2, 2, whose="slice")
+        self.assertEqual(slices, [["1-1", "2-2", "1-1a", "2-2a"], ["3-3", "4-4", "5-5", "3-3a"]])
+        stays = self.cells(2, 1, whose="whole", then="stay")
+        self.assertEqual(stays, [["1-1", "2-2", "2-2s", "2-2s"]])
+        leaves = self.cells(2, 1, whose="whole", then="leave")
+        self.assertEqual(leaves, [["1-1", "2-2", "0-0o", "0-0o"]])
+        self.assertEqual(self.cells(0, 1), [["0-0o"] * 4])
+
+    def test_of_one_pile(self) -> None:
+        pile = self.cells(5, 2)
+        self.assertEqual(pile, [["1-2", "3-4", "5-1a", "2-3a"]])
+        once = self.cells(5, 2, then="leave")
+        self.assertEqual(once, [["1-2", "3-4", "5-5", "0-0o"]])
+        exact = self.cells(4, 2, then="stay")
+        self.assertEqual(exact, [["1-2", "3-4", "4-4s", "4-4s"]])
+        many = self.cells(2, 3)
+        self.assertEqual(many, [["1-2", "1-2a", "1-2a", "1-2a"]])
+        users = self.cells(2, 3, 3, when="user", then="leave")
+        self.assertEqual([line[0] for line in users], ["1-1", "2-2", "0-0o"])
+
+    def test_when_rows_are_used_up(self) -> None:
+        def at(
+            rows: int, starts: list[tuple[float, float]], round_s: float, **rules: str
+        ) -> object:
+            found = used_up_s(Deal(**rules), rows, starts, round_s)  # type: ignore[arg-type]
+            return found if found is None else round(found, 3)
+
+        two = [(0.0, 100.0), (10.0, 100.0)]
+        self.assertEqual(at(2, two, 10, whose="whole"), 20.0)
+        self.assertIsNone(at(10, two, 10, whose="whole"))
+        self.assertEqual(at(9, two, 10, whose="whole"), 90.0)
+        self.assertEqual(at(2, two, 10, whose="slice"), 10.0)
+        self.assertEqual(at(1, two, 10, whose="slice"), 0.0)
+        self.assertIsNone(at(2, two, 10, whose="slice", when="user"))
+        self.assertIsNone(at(19, two, 10))
+        self.assertEqual(at(18, two, 10), 90.0)
+        self.assertEqual(at(1, two, 10, when="user"), 10.0)
+        self.assertIsNone(at(2, two, 10, when="user"))
+        for rules in ({"when": "run"}, {"order": "at random"}, {"follow": "x"}):
+            self.assertIsNone(at(1, two, 10, **rules))
+        self.assertIsNone(at(1, [], 10))
