@@ -1,10 +1,13 @@
 """Everything that decides a verdict: at its limit, one step beside it, with nothing, with one."""
 
+from dataclasses import replace as replace_
 from itertools import product
 from unittest import TestCase
 
 import numpy as np
 
+from dynamikos.core.comparison.compare import Comparison, Difference, _judged
+from dynamikos.core.comparison.side import Wanted
 from dynamikos.core.dealing import Deal
 from dynamikos.core.dealing.deal import drawing, used_up_s
 from dynamikos.core.frozen import every_series
@@ -18,6 +21,7 @@ from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.core.statistics.histogram import LAST, LIMIT_US, bucket_mid_us
 from dynamikos.core.statistics.intervals import mean_of
 from dynamikos.core.statistics.intervals import share_of as share_of_hits
+from dynamikos.core.verdicts.changes import changes_in
 from dynamikos.core.verdicts.ending import Ending
 from dynamikos.core.verdicts.outcome import Outcome, rows_of
 from dynamikos.core.verdicts.sides import side_by_side
@@ -453,3 +457,98 @@ class Dealt(TestCase):
         for rules in ({"when": "run"}, {"order": "at random"}, {"follow": "x"}):
             self.assertIsNone(at(1, two, 10, **rules))
         self.assertIsNone(at(1, [], 10))
+
+
+class Compared(TestCase):
+    """What a comparison says, of each combination of words."""
+
+    def said(self, *words: str, word: str, left_out: list[tuple[str, str]] | None = None) -> str:
+        differences = [
+            Difference(Wanted(("step", "j", f"s{n}", ""), "mean"), f"S{n}", 1.0, 2.0, word=each)  # type: ignore[arg-type]
+            for n, each in enumerate(words)
+        ]
+        return Comparison(differences, [], word, False, left_out or [], [], [], [], 0.1).sentence  # type: ignore[arg-type]
+
+    def test_each(self) -> None:
+        cases = (
+            (("worse",), "worse", "Worse: S0 (mean). 10 % would be tolerated."),
+            (
+                ("worse", "worse", "worse"), "worse",
+                "Worse: S0 (mean), S1 (mean), S2 (mean). 10 % would be tolerated.",
+            ),
+            (
+                ("worse", "worse", "worse", "worse", "better"), "worse",
+                "Worse: S0 (mean), S1 (mean), S2 (mean) and 1 more. 10 % would be tolerated.",
+            ),
+            (
+                ("inconclusive", "not worse"), "inconclusive",
+                "Inconclusive: of 1 of 2 measures these runs can't tell whether they are worse by "
+                "more than the 10 % that are tolerated.",
+            ),
+            (
+                ("slower, tolerated", "not worse", "slower, tolerated"), "slower, tolerated",
+                "Slower, but within the 10 % that are tolerated: S0, S2.",
+            ),
+            (
+                ("not worse", "better"), "not worse",
+                "Not worse by more than the tolerated 10 %, in all 2 measures compared.",
+            ),
+        )  # fmt: skip
+        for words, word, sentence in cases:
+            with self.subTest(words):
+                self.assertEqual(self.said(*words, word=word), sentence)
+        nothing = "Inconclusive: the two sides have no step with figures in common"
+        self.assertEqual(self.said(word="inconclusive"), nothing + ".")
+        left = self.said(word="inconclusive", left_out=[("run 1", "it is a trial")])
+        self.assertEqual(left, nothing + " (run 1: it is a trial).")
+
+    def test_one_measure_by_how_much_it_may_be_worse(self) -> None:
+        wanted = Wanted(("step", "j", "s", ""), "mean")
+        cases = (  # change, most, whether it is beyond chance, word, with 10 % tolerated
+            (0.05, 0.10, True, "slower, tolerated"), (0.05, 0.101, True, "inconclusive"),
+            (0.05, 0.10, False, "not worse"), (0.05, 0.2, False, "inconclusive"),
+            (0.10, 0.2, True, "inconclusive"), (0.101, 0.2, True, "worse"),
+            (0.5, 0.9, False, "inconclusive"), (-0.05, 0.02, True, "better"),
+            (-0.05, 0.2, True, "better"), (-0.05, 0.02, False, "not worse"),
+        )  # fmt: skip
+        for change, most, beyond, word in cases:
+            one = Difference(wanted, "S", 1.0, 1.0, change=change, most=most, smallest=0.3)
+            found = _judged(one, 0.1, 0.01, is_rejected=beyond, is_within=False)
+            with self.subTest(change=change, most=most, beyond=beyond):
+                self.assertEqual(found.word, word)
+                # (0.3 / 0.1)² runs a side would find a change of a tenth
+                self.assertEqual(found.repetitions, 9 if word == "inconclusive" else None)
+        more = replace_(wanted, measure="throughput")
+        for change, word in ((-0.09, "inconclusive"), (-0.092, "worse"), (0.2, "better")):
+            one = Difference(more, "S", 1.0, 1.0, change=change, most=-0.2 if change < 0 else 0.1,
+                             smallest=0.3)  # fmt: skip
+            self.assertEqual(_judged(one, 0.1, 0.01, is_rejected=True, is_within=False).word, word)
+
+
+class ChangedSteps(TestCase):
+    """What is said of a step since the run before."""
+
+    def row(self, count: int, failures: int, p95_ms: float | None = None, timed: int = 40) -> Row:
+        share = 100.0 * failures / count if count else None
+        return Row(level="step", name="S", step="s", count=count, failures=failures, timed=timed,
+                   failure_percent=share, p95_ms=p95_ms)  # fmt: skip
+
+    def said(self, before: Row, now: Row) -> list[str]:
+        return list(changes_in([before], [now]))
+
+    def test_failures_that_came_and_went(self) -> None:
+        clean, bad = self.row(500, 0), self.row(500, 10)
+        self.assertEqual(self.said(clean, bad), ["“S” fails now: 2 % (0 % before)"])
+        self.assertEqual(self.said(bad, clean), ["“S” does not fail any more: 0 % (2 % before)"])
+        self.assertEqual(self.said(clean, self.row(500, 9)), [])  # fewer than ten
+        self.assertEqual(self.said(clean, self.row(1000, 10)), [])  # 1 %: not more than that
+        self.assertEqual(self.said(self.row(500, 5), bad), [])  # by chance
+        self.assertEqual(self.said(bad, bad), [])
+
+    def test_times_that_doubled(self) -> None:
+        one, two = self.row(50, 0, 100.0), self.row(50, 0, 200.0)
+        self.assertEqual(self.said(one, two), ["p95 of “S”: 100 → 200 ms"])
+        self.assertEqual(self.said(two, one), ["p95 of “S”: 200 → 100 ms"])
+        self.assertEqual(self.said(one, self.row(50, 0, 199.0)), [])
+        self.assertEqual(self.said(one, self.row(50, 0, 200.0, timed=39)), [])
+        self.assertEqual(self.said(self.row(0, 0, 1.0), two), [])
