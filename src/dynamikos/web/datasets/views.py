@@ -175,7 +175,6 @@ def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
     starts, round_s, seed, load = hooks.load_of(member, found)
     others = queries.datasets(member).exclude(pk=found.pk)
     return {
-        "follow_gone": bool(deal.follow) and deal.follow not in {each.key for each in others},
         "others": others,
         "dataset": found,
         "deal": deal,

@@ -109,7 +109,6 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "plan": found,
         "core": core,
         "crowds": every,
-        "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),
         "token": token(found.head),
         "drawings": [
@@ -144,15 +143,14 @@ def _gone(
     problems = [f"The journey '{key}' {gone}" for key, each in here.items() if each is None]
     problems = problems or plan_problems(core, scripts)
     known = environments(member)
-    lost = core.environment not in {each.key for each in known}
-    if lost:
+    if core.environment not in {each.key for each in known}:
         problems = [*problems, f"The environment '{core.environment}' {gone}"]
     mine = set(personas.personas(member).values_list("key", flat=True))
     problems = [
         *problems,
         *(f"The persona '{key}' {gone}" for key in core.personas if key not in mine),
     ]
-    return {"problems": problems, "environments": known, "lost_environment": lost}
+    return {"problems": problems, "environments": known}
 
 
 def _objectives(
@@ -167,7 +165,6 @@ def _objectives(
         "measures": objective_fields.MEASURES,
         "measure_keys": set(dict(objective_fields.MEASURES)),
         "scopes": SimpleLazyObject(scopes),
-        "scope_keys": SimpleLazyObject(lambda: {value for value, _ in scopes()}),
         "ends": SimpleLazyObject(lambda: objective_fields.ends(scripts)),
         "thens": THENS,
         "objectives": SimpleLazyObject(lambda: shown()[:most]),
@@ -192,7 +189,6 @@ def _choices(member: Membership, found: LoadPlan) -> dict[str, object]:
         "leavings": LEAVING,
         "units": tuple(UNIT_S),
         "personas": SimpleLazyObject(known),
-        "persona_keys": SimpleLazyObject(lambda: {each.key for each in known()}),
         "journeys": journeys.journeys(member),
         "sources": SimpleLazyObject(lambda: sources(found)),
         "copy_into": SimpleLazyObject(others),

@@ -2,6 +2,7 @@
 on `/patterns/`.
 """
 
+from collections.abc import Iterable
 from typing import Any
 from urllib.parse import urlencode
 
@@ -50,6 +51,31 @@ def disclosure(
     return format_html(
         "<details{}{}{}>{}{}</details>", classes, _id(id), more, head, mark_safe(content)
     )
+
+
+@register.simple_tag
+def options(
+    choices: Iterable[Any],
+    chosen: object = None,
+    value: str = "",
+    words: str = "",
+    keep: bool = False,
+) -> SafeString:
+    """What a select offers: of pairs (value, words), or of objects by the names of two of their
+    attributes. The `chosen` one is selected; with `keep` one that is offered no more is offered as
+    such, so that saving does not change it.
+    """
+    pairs = [
+        (getattr(each, value), getattr(each, words)) if value else (each[0], each[1])
+        for each in choices
+    ]
+    wanted = "" if chosen is None else str(chosen)
+    if keep and wanted and all(str(each) != wanted for each, _ in pairs):
+        pairs.insert(0, (wanted, f"{wanted} (not there any more)"))
+    lines = (
+        (each, SafeString(" selected" if str(each) == wanted else ""), name) for each, name in pairs
+    )
+    return format_html_join("", '<option value="{}"{}>{}</option>', lines)
 
 
 @register.simple_block_tag
