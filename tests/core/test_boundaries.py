@@ -2,6 +2,7 @@
 
 from dataclasses import replace as replace_
 from itertools import product
+from typing import Any, cast
 from unittest import TestCase
 
 import numpy as np
@@ -463,11 +464,23 @@ class Compared(TestCase):
     """What a comparison says, of each combination of words."""
 
     def said(self, *words: str, word: str, left_out: list[tuple[str, str]] | None = None) -> str:
-        differences = [
-            Difference(Wanted(("step", "j", f"s{n}", ""), "mean"), f"S{n}", 1.0, 2.0, word=each)  # type: ignore[arg-type]
-            for n, each in enumerate(words)
-        ]
-        return Comparison(differences, [], word, False, left_out or [], [], [], [], 0.1).sentence  # type: ignore[arg-type]
+        differences = [self.difference(n, each) for n, each in enumerate(words)]
+        made = Comparison(
+            differences=differences,
+            others=[],
+            word=cast(Any, word),
+            sets=False,
+            left_out=left_out or [],
+            doubts=[],
+            only_a=[],
+            only_b=[],
+            tolerated=0.1,
+        )
+        return made.sentence
+
+    def difference(self, number: int, word: str) -> Difference:
+        wanted = Wanted(("step", "j", f"s{number}", ""), "mean")
+        return Difference(wanted, f"S{number}", 1.0, 2.0, word=cast(Any, word))
 
     def test_each(self) -> None:
         cases = (
