@@ -74,11 +74,25 @@ class WhatTheyComeTo(TestCase):
         ("{{ now('%d.%m.%Y', days=7, hours=2) }}", "22.11.2023"),
         ("{{ now('%H:%M %z', zone='+05:30') }}", "03:43 +0530"),
         ("{{ now('%s', seconds=-10) }}", "1699999990"),
+        ("{{ now('%Y-%m-%dT%H:%M:%S.%LZ') }}", "2023-11-14T22:13:20.000Z"),
+        ("{{ now('%Q %:z', zone='+05:30', seconds=0.25) }}", "1700000000250 +05:30"),
+        ("{{ now('%%s%%L') }}", "%s%L"),
         ("{{ '01.02.2027' | date('%Y-%m-%d', reads='%d.%m.%Y', days=-1) }}", "2027-01-31"),
         ("{{ '1700000000' | date('%Y') }}", "2023"),
         ("{{ '2027-07-01T12:00:00+02:00' | date('%H', zone='UTC') }}", "10"),
         ("{{ 'å b' | percent }}|{{ '%C3%A5' | unpercent }}", "%C3%A5%20b|å"),
         ("{{ 'hi' | base64 }}|{{ 'aGk' | unbase64 }}", "aGk=|hi"),
+        # RFC 7636, appendix B: the bytes of a digest are what base64 writes
+        (
+            "{{ 'dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk' | sha256 | base64url }}",
+            "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM",
+        ),
+        # RFC 1864, 2202: Content-MD5 is base64 of bytes; as a text it is hexadecimal
+        ("{{ '' | md5 | base64 }}", "1B2M2Y8AsgTpgAmY7PhCfg=="),
+        ("{{ ('' | md5 ~ '') | base64 | cut(0, 8) }}", "ZDQxZDhj"),
+        ("{{ ({'sub': a, 'iat': 5} | jwt('k') | jwt_claims).sub }}", "12"),
+        ("{{ ({'sub': a} | jwt('k') | jwt_head).alg }}", "HS256"),
+        ("{{ {'iat': 1} | jwt('k') | split('.') | last | length }}", "43"),
         # RFC 4231, case 2
         ("{{ 'abc' | sha256 | cut(0, 8) }}", "ba7816bf"),
         ("{{ 'what do ya want for nothing?' | hmac('Jefe') | cut(0, 8) }}", "5bdcc146"),
@@ -87,6 +101,8 @@ class WhatTheyComeTo(TestCase):
         ("{{ make.count('t') }}{{ make.count('t') }}{{ make.count('u') }}", "121"),
         ("{{ make.run_count('t') }} {{ make.run_count('t') }}", "5 9"),
         ("{{ make.text(3) | length }}", "3"),
+        ("{{ make.text(4, 'hex') | replace('x', '') | length }}", "4"),
+        ("{{ make.uuid7 | cut(0, 13) }}", "018bcfe5-6800"),  # RFC 9562 §5.7: milliseconds first
         ("{{ make.date(%d.%m.%Y, 1) }}", "15.11.2023"),
     )
 

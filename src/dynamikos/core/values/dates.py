@@ -7,7 +7,8 @@ from zoneinfo import ZoneInfo
 
 from dynamikos.core.errors import TemplateError
 
-FORMAT = re.compile(r"(?:[^%]|%[-]?[aAbBdHIjmMpSUwWyYzZfGuVFTsDe%])*\Z", re.S)
+FORMAT = re.compile(r"(?:[^%]|%[-]?[aAbBdHIjmMpSUwWyYzZfGuVFTsDe%]|%L|%Q|%:z)*\Z", re.S)
+OURS = re.compile(r"%(?:%|s|L|Q|:z)")  # letters that strftime has not, or not everywhere
 OFFSET = re.compile(r"([+-])([0-9]{2}):?([0-9]{2})\Z")
 MAX_FORMAT = 200
 
@@ -69,9 +70,24 @@ def moved(
 
 
 def written(instant: datetime, form: str) -> str:
-    """`instant` in `form`; %s is seconds since 1970 whatever the zone."""
-    form = verified(form).replace("%s", str(int(instant.timestamp())))
-    return instant.strftime(form)
+    """`instant` in `form`; whatever the zone, %s is seconds and %Q milliseconds since 1970. %L is
+    milliseconds within the second, %:z an offset with its colon.
+    """
+
+    def ours(match: re.Match[str]) -> str:
+        letter = match.group(0)[1:]
+        if letter == "L":
+            return f"{instant.microsecond // 1000:03d}"
+        if letter == "s":
+            return str(int(instant.timestamp()))
+        if letter == "Q":
+            return str(int(instant.timestamp() * 1000))
+        if letter == ":z":
+            offset = instant.strftime("%z")
+            return f"{offset[:3]}:{offset[3:5]}" if offset else ""
+        return match.group(0)
+
+    return instant.strftime(OURS.sub(ours, verified(form)))
 
 
 def read(text: str, form: str = "") -> datetime:

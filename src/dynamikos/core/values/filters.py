@@ -24,6 +24,8 @@ from dynamikos.core.values import dates
 from dynamikos.core.values.numbers import ARITHMETIC, as_number, number, plain
 
 LONGEST = 1_000_000  # characters of any text an expression may make
+DIGESTS = ("md5", "sha1", "sha256", "sha512")
+JWT_HMACS = {"HS256": "sha256", "HS512": "sha512"}
 FILTERS: dict[str, Callable[[str], str]] = {
     "percent": lambda text: quote(text, safe=""),
     "base64": lambda text: base64.b64encode(text.encode()).decode(),
@@ -165,17 +167,63 @@ def date(
     return dates.written(instant.astimezone(dates.zone_of(zone)) if zone else instant, form)
 
 
-def hashed(name: str) -> Callable[[Any], str]:
-    return lambda value: hashlib.new(
-        name, as_text(value).encode(), usedforsecurity=False
-    ).hexdigest()
+class Digest(str):
+    """A digest: hexadecimal where it is sent as it is; `base64` and `base64url` write its bytes."""
+
+    __slots__ = ()
+
+    @property
+    def octets(self) -> bytes:
+        return bytes.fromhex(self)
 
 
-def keyed(value: Any, key: str, name: str = "sha256") -> str:
-    """HMAC (RFC 2104) in hexadecimal."""
-    if name not in ("md5", "sha1", "sha256", "sha512"):
-        raise TemplateError("hmac takes md5, sha1, sha256 or sha512")
-    return hmac.new(as_text(key).encode(), as_text(value).encode(), name).hexdigest()
+def hashed(name: str) -> Callable[[Any], Digest]:
+    return lambda value: Digest(
+        hashlib.new(name, as_text(value).encode(), usedforsecurity=False).hexdigest()
+    )
+
+
+def keyed(value: Any, key: str, name: str = "sha256") -> Digest:
+    """HMAC (RFC 2104)."""
+    if name not in DIGESTS:
+        raise TemplateError(f"hmac takes {', '.join(DIGESTS)}")
+    return Digest(hmac.new(as_text(key).encode(), as_text(value).encode(), name).hexdigest())
+
+
+def octets_of(value: Any) -> bytes:
+    """A digest's bytes; those of any other text in UTF-8."""
+    return value.octets if isinstance(value, Digest) else as_text(value).encode()
+
+
+def based(value: Any) -> str:
+    return bounded(base64.b64encode(octets_of(value)).decode())
+
+
+def based_for_urls(value: Any) -> str:
+    """Base64 of the alphabet for addresses, without padding (RFC 4648 §5)."""
+    return bounded(base64.urlsafe_b64encode(octets_of(value)).decode().rstrip("="))
+
+
+def jwt_part(value: Any, number: int) -> Any:
+    """The head (0) or the claims (1) of a JSON Web Token (RFC 7519); its signature is not looked
+    at.
+    """
+    parts = as_text(value).split(".")
+    if len(parts) < 2:
+        raise TemplateError(f"“{as_text(value)[:40]}” is no JSON Web Token: it has no dots")
+    return from_json(decoded(parts[number]))
+
+
+def jwt_signed(value: Any, key: str, name: str = "HS256") -> str:
+    """A JSON Web Token with the object `value` as its claims, signed by HMAC (RFC 7515)."""
+    if name not in JWT_HMACS:
+        raise TemplateError(f"jwt signs with {', '.join(JWT_HMACS)}")
+    claims = from_json(value) if isinstance(value, str) else value
+    if not isinstance(claims, dict):
+        raise TemplateError(f"“{as_text(value)[:40]}” is no object, so it holds no claims")
+    head = to_json({"alg": name, "typ": "JWT"})
+    text = f"{based_for_urls(head)}.{based_for_urls(to_json(claims))}"
+    return bounded(f"{text}.{based_for_urls(keyed(text, key, JWT_HMACS[name]))}")
 
 
 def decoded(value: Any) -> str:
@@ -246,15 +294,17 @@ def _text(function: Callable[[str], str]) -> Callable[[Any], str]:
 
 RICH: dict[str, Callable[..., Any]] = {
     **{name: _text(function) for name, function in FILTERS.items()},
+    "base64": based,
+    "base64url": based_for_urls,
+    "jwt": jwt_signed,
+    "jwt_claims": lambda value: jwt_part(value, 1),
+    "jwt_head": lambda value: jwt_part(value, 0),
     "unpercent": _text(unquote),
     "unbase64": decoded,
     "html": _text(html.escape),
     "unhtml": _text(html.unescape),
     "hmac": keyed,
-    "md5": hashed("md5"),
-    "sha1": hashed("sha1"),
-    "sha256": hashed("sha256"),
-    "sha512": hashed("sha512"),
+    **{name: hashed(name) for name in DIGESTS},
     "trim": _text(str.strip),
     "title": _text(str.title),
     "pad": pad,

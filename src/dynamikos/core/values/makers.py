@@ -13,7 +13,23 @@ from random import Random
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values.dates import moved, written
 
-CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
+CALL = re.compile(r"make\.([a-z]+7?)(?:\((.*)\))?\Z", re.S)
+ALPHABETS = {  # of texts, from the narrowest
+    "digits": string.digits,
+    "hex": string.digits + "abcdef",
+    "HEX": string.digits + "ABCDEF",
+    "base36": string.ascii_lowercase + string.digits,
+    "BASE36": string.ascii_uppercase + string.digits,
+    "letters": string.ascii_letters,
+    "base62": string.ascii_letters + string.digits,
+    "base64url": string.ascii_letters + string.digits + "-_",
+}
+
+
+def alphabet_of(text: str) -> str:
+    """The narrowest alphabet that has all signs of `text`, "" where none has."""
+    signs = set(text)
+    return next((name for name, made in ALPHABETS.items() if signs <= set(made)), "")
 
 
 class Maker:
@@ -83,10 +99,18 @@ def _number(maker: Maker, args: list[str]) -> str:
     return str(maker.random.randint(min(low, high), max(low, high)))
 
 
+def _uuid7(maker: Maker, args: list[str]) -> str:
+    """Version 7 (RFC 9562 §5.7): it begins with the time in milliseconds."""
+    h = f"{maker.now_us() // 1000 & (1 << 48) - 1:012x}{maker.random.getrandbits(80):020x}"
+    return f"{h[:8]}-{h[8:12]}-7{h[13:16]}-{'89ab'[int(h[16], 16) % 4]}{h[17:20]}-{h[20:]}"
+
+
 def _text(maker: Maker, args: list[str]) -> str:
-    return "".join(
-        maker.random.choices(string.ascii_lowercase + string.digits, k=min(10_000, int(args[0])))
-    )
+    """Of an alphabet: base36 where none is named."""
+    name = args[1] if len(args) > 1 else "base36"
+    if name not in ALPHABETS:
+        raise ValueError(f"there is no alphabet '{name}'; there are {', '.join(ALPHABETS)}")
+    return "".join(maker.random.choices(ALPHABETS[name], k=min(10_000, int(args[0]))))
 
 
 def _date(maker: Maker, args: list[str]) -> str:
@@ -97,12 +121,13 @@ def _date(maker: Maker, args: list[str]) -> str:
 MAKERS: dict[str, tuple[int, int, Callable[[Maker, list[str]], str]]] = {
     # kind: fewest and most arguments, function
     "uuid": (0, 0, _uuid),
+    "uuid7": (0, 0, _uuid7),
     "seconds": (0, 0, lambda maker, args: str(maker.now_us() // 1_000_000)),
     "milliseconds": (0, 0, lambda maker, args: str(maker.now_us() // 1000)),
     "microseconds": (0, 0, lambda maker, args: str(maker.now_us())),
     "decimal": (0, 0, lambda maker, args: f"{maker.random.random():.16f}"),
     "number": (2, 2, _number),
-    "text": (1, 1, _text),
+    "text": (1, 2, _text),
     "date": (1, 2, _date),
 }
 

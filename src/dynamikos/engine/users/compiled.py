@@ -36,8 +36,8 @@ from dynamikos.engine.users.filling import (
     filler,
     form_encoded,
     in_header,
-    in_json,
     in_reference,
+    json_filler,
 )
 from dynamikos.engine.users.items import Item
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
@@ -528,7 +528,11 @@ def _body(
         return _multipart(
             body, boundary, text
         ), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
-    fill = text(body.json, in_json) if body.json is not None else text(body.raw or "")
+    fill = (
+        json_filler(body.json, known, secret=secret)
+        if body.json is not None
+        else text(body.raw or "")
+    )
     kind = body.type or (
         "application/json" if body.json is not None else "application/octet-stream"
     )

@@ -26,9 +26,8 @@ NO_SECRETS: frozenset[str] = frozenset()
 def filler(
     source: str, encode: Callable[[str], str] | None = None, *, secret: Collection[str] = NO_SECRETS
 ) -> Fill:
-    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an
-    expression: to the values it is computed from). What is computed from values named `secret` is
-    remembered by the user, to be masked.
+    """Function values → text. `encode` is applied to what fills a hole, not to the rest. What is
+    computed from values named `secret` is remembered by the user, to be masked.
     """
     if computes(source, secret):
         return _joined([_remembering(text, encode, secret) for text in _pieces(source)])
@@ -56,10 +55,14 @@ def filler(
 
         return quick
 
-    def fill(values: Values) -> str:
-        return template.fill(_Encoded(values, encoder))
+    return _joined([_filled(piece, encoder, secret) for piece in _pieces(source)])
 
-    return fill
+
+def _filled(piece: str, encode: Callable[[str], str], secret: Collection[str]) -> Fill:
+    """A literal part as it is, or a hole whose outcome is encoded."""
+    if HOLE.fullmatch(piece) is None:
+        return lambda values: piece
+    return _hole(piece, encode, secret)
 
 
 def _one_name(name: str, encode: Callable[[str], str]) -> Fill:
@@ -123,7 +126,8 @@ def _remembering(text: str, encode: Callable[[str], str] | None, secret: Collect
 
     def fill(values: Values) -> str:
         try:
-            found = template.fill(values if encode is None else _Encoded(values, encode))
+            found = template.fill(values)
+            sent = found if encode is None else encode(found)
         except TemplateError:
             raise TemplateError(
                 "what is computed from a secret could not be; nothing of it is shown"
@@ -131,22 +135,9 @@ def _remembering(text: str, encode: Callable[[str], str] | None, secret: Collect
         maker = getattr(values, "maker", None)
         if maker is not None:
             maker.remember(found)
-        return found
+        return sent
 
     return fill
-
-
-class _Encoded(dict[str, str]):
-    """Looks a name up and encodes it, only when asked."""
-
-    __slots__ = ("_encode", "_values", "maker")
-
-    def __init__(self, values: Values, encode: Callable[[str], str]) -> None:
-        self._values, self._encode = values, encode
-        self.maker = getattr(values, "maker", None)
-
-    def __getitem__(self, name: str) -> str:
-        return self._encode(self._values[name])
 
 
 # addresses ----------------------------------------------------------------------------------------
@@ -243,6 +234,58 @@ def in_json(value: str) -> str:
     return orjson.dumps(value).decode()[1:-1]
 
 
+def json_filler(source: str, known: Values, *, secret: Collection[str] = NO_SECRETS) -> Fill:
+    """A JSON text: what fills a hole inside of a string is escaped as one, whatever it was computed
+    from; what stands outside of strings is JSON itself and left as it is. `known` values are put
+    in now.
+    """
+    fills: list[Fill] = []
+    literals = [""]  # before each of `names`, and after the last
+    names: list[tuple[str, bool]] = []  # with whether it is escaped
+    inside, is_plain = False, not computes(source, secret)
+    for piece in _pieces(source):
+        if HOLE.fullmatch(piece) is None:
+            inside = _ends_inside(piece, inside)
+        else:
+            bound = bind(piece, known, secret)
+            if "{{" in bound:
+                fills.append(_hole(piece, in_json if inside else None, secret))
+                name = piece[2:-2].strip()
+                is_plain = is_plain and compile_text(piece).names == (name,)
+                names.append((name, inside))
+                literals.append("")
+                continue
+            piece = in_json(bound) if inside else bound
+        fills.append(lambda values, literal=piece: literal)  # type: ignore[misc]
+        literals[-1] += piece
+    if not is_plain:
+        return fills[0] if len(fills) == 1 else _joined(fills)
+    first, rest = literals[0], list(zip(names, literals[1:], strict=True))
+
+    def quick(values: Values) -> str:
+        out = first
+        try:
+            for (name, is_escaped), after in rest:
+                out += (in_json(values[name]) if is_escaped else values[name]) + after
+        except KeyError as missing:
+            raise missing_value(missing.args[0]) from None
+        return out
+
+    return quick
+
+
+def _ends_inside(text: str, inside: bool) -> bool:
+    """Whether the end of a piece of JSON lies inside of a string, as its beginning does or not."""
+    at = 0
+    while at < len(text):
+        if text[at] == "\\":
+            at += 1
+        elif text[at] == '"':
+            inside = not inside
+        at += 1
+    return inside
+
+
 def in_header(value: str) -> str:
     if "\r" in value or "\n" in value or "\0" in value:
         raise TemplateError("a value with a line break can't be sent in a header")
@@ -302,5 +345,6 @@ __all__ = [
     "in_header",
     "in_json",
     "is_secret",
+    "json_filler",
     "uses",
 ]
