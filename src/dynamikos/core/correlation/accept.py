@@ -7,22 +7,18 @@ from urllib.parse import urlsplit
 import msgspec
 from msgspec.structs import replace
 
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.closing import free_name, open_a_page, sent_in_closing
 from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.correlation.placing import HOLE, changed_request, fit, text_at
+from dynamikos.core.correlation.sites import sites_of
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey, Request
-from dynamikos.core.journeys.editing import change_request
-from dynamikos.core.journeys.model import walk
-
-MADE = {
-    "a UUID": "make.uuid",
-    "a time stamp: seconds since 1970": "make.seconds",
-    "a time stamp: milliseconds since 1970": "make.milliseconds",
-    "a time stamp: microseconds since 1970": "make.microseconds",
-    "a time stamp: ISO 8601 date and time": "make.date(%Y-%m-%dT%H:%M:%SZ)",
-}
+from dynamikos.core.journeys.editing import change_request, list_of, place_of, with_list
+from dynamikos.core.journeys.kinds import Setting
+from dynamikos.core.journeys.model import key_from, walk
+from dynamikos.core.values.makers import alphabet_of
 
 
 class Accepted(msgspec.Struct, frozen=True, kw_only=True):
@@ -47,10 +43,11 @@ def accept(
     places to those ticked. `columns` by strand name are data columns ("observers.email") that take
     the place of typed values.
     """
-    accepting = _Accepting(journey, exchanges, columns or {})
-    for strand in sorted(strands, key=lambda each: bool(each.made_by)):  # what others come from
-        wanted = uses.get(strand.name, ()) if uses is not None else strand.uses
-        accepting.take(strand, wanted)
+    chosen = sources_first(strands)
+    wanted = {each.name: each.uses if uses is None else uses.get(each.name, ()) for each in chosen}
+    accepting = _Accepting(journey, exchanges, columns or {}, chosen, wanted)
+    for strand in chosen:
+        accepting.take(strand, wanted[strand.name])
     done, left = accepting.done, accepting.left
     return Accepted(journey=accepting.journey, done=tuple(done), left=tuple(left))
 
@@ -59,9 +56,16 @@ class _Accepting:
     """The journey as it is changed, strand by strand, and what is said of it."""
 
     def __init__(
-        self, journey: Journey, exchanges: Sequence[Exchange], columns: Mapping[str, str]
+        self,
+        journey: Journey,
+        exchanges: Sequence[Exchange],
+        columns: Mapping[str, str],
+        chosen: Sequence[Strand],
+        wanted: Mapping[str, Iterable[Use]],
     ) -> None:
         self.journey, self._exchanges, self._columns = journey, exchanges, columns
+        self._chosen, self._wanted = chosen, wanted
+        self._holes: dict[tuple[int, str], str] = {}  # by entry and place, what stands there now
         self.positions = {(e.entry if e.entry >= 0 else i): i for i, e in enumerate(exchanges)}
         self._answers = Answers(exchanges, range(len(exchanges)))
         self.done: list[str] = []
@@ -78,7 +82,9 @@ class _Accepting:
             return
         if strand.kind != "issued":
             hole = self._made(strand)
-            if hole:
+            if hole and self._is_made_once(strand, uses):
+                self._set_once(strand, uses, hole)
+            elif hole:
                 self._replace(strand, uses, hole)
             return
         home = self._home(strand)
@@ -147,7 +153,7 @@ class _Accepting:
         """What stands in the holes of a value that no answer issues; "" when it stays as it is."""
         hole = self._columns.get(strand.name) or maker_for(strand)
         if not hole and strand.made_by:
-            hole = _computed(self.journey, strand, self.positions)
+            hole = self._computed(strand)
             if not hole:
                 self.left.append(
                     f"{strand.name}: is {strand.pattern}; put a column or a capture there first, "
@@ -155,7 +161,75 @@ class _Accepting:
                 )
         return hole
 
-    def _replace(self, strand: Strand, uses: Sequence[Use], hole: str) -> None:
+    def _is_made_once(self, strand: Strand, uses: Sequence[Use]) -> bool:
+        """Whether a client's own value needs a name: it is sent at several places, or others are
+        computed from it.
+        """
+        if strand.name in self._columns or strand.made_by:
+            return False
+        return len(uses) > 1 or any(computed_from(strand, each) for each in self._chosen)
+
+    def _set_once(self, strand: Strand, uses: Sequence[Use], maker: str) -> None:
+        """Makes a value before the first step that needs it, and takes its name everywhere: made
+        anew at each use it would be another one each time.
+        """
+        before, told = self.journey, len(self.done)
+        text = f"{{{{ {maker} }}}}"
+        name = _set_already(self.journey, strand.name, text)
+        is_new = not name
+        name = name or free_name(self.journey, strand.name)
+        count = self._replace(strand, uses, name)
+        if not count or not is_new:
+            return
+        needed = {self.positions[use.entry] for use in uses}
+        needed |= {
+            self.positions[use.entry]
+            for each in self._chosen
+            if computed_from(strand, each)
+            for use in self._wanted.get(each.name, ())
+            if use.entry in self.positions
+        }
+        steps = [
+            step.step
+            for _, step in before.steps()
+            if any(request.recorded in needed for request in step.requests)
+        ]
+        self.journey = set_before(self.journey, steps, name, text)
+        self.done[told] += f", made once as {name}"
+
+    def _computed(self, strand: Strand) -> str:
+        """The inside of the hole of a computed value; "" while all that it comes from is still as
+        recorded. What is the same in every visit stands in it as it is.
+        """
+        inner, moves = [], not strand.made_from
+        for use in strand.made_from:
+            expression = self._holes.get((use.entry, use.place)) or self._hole_at(use)
+            if expression:
+                moves = True
+                inner.append(f"({expression})" if re.search(r"[|~+*-]", expression) else expression)
+                continue
+            source = next((e for e in self._chosen if use in e.uses), None)
+            value = source.value if source is not None else self._recorded(use)
+            if value is None or re.search(r"['\\{}]", value):
+                return ""
+            inner.append(f"'{value}'")
+        return strand.made_by.format(*inner) if moves else ""
+
+    def _hole_at(self, use: Use) -> str:
+        home = _request_of(self.journey, self.positions.get(use.entry, -1))
+        text = text_at(home[1], use.place) if home is not None else None
+        hole = HOLE.fullmatch(text or "")
+        return hole.group(0)[2:-2].strip() if hole is not None else ""
+
+    def _recorded(self, use: Use) -> str | None:
+        position = self.positions.get(use.entry)
+        if position is None:
+            return None
+        sites = sites_of(self._exchanges[position], position)
+        return next((site.value for site in sites if site.place == use.place), None)
+
+    def _replace(self, strand: Strand, uses: Sequence[Use], hole: str) -> int:
+        """Puts the hole at the uses; returns at how many."""
         count = 0
         wholes: set[tuple[int, str]] = set()  # where it was replaced with what it is a part of
         for use in uses:
@@ -164,12 +238,14 @@ class _Accepting:
             whole = use.entry, use.place.split(", ")[0]
             if changed:
                 wholes.add(whole)
+                self._holes[use.entry, use.place] = hole
             elif whole not in wholes:
                 self.left.append(
                     f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it "
                     "by hand"
                 )
         self.done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
+        return count
 
     def _put(self, use: Use, value: str, hole: str) -> bool:
         position = self.positions[use.entry]
@@ -177,20 +253,66 @@ class _Accepting:
         return changed
 
 
-def _computed(journey: Journey, strand: Strand, positions: dict[int, int]) -> str:
-    """The inside of the hole of a computed value; "" while what it comes from is still as
-    recorded.
+def computed_from(source: Strand, other: Strand) -> bool:
+    """Whether another value is computed from this one."""
+    return any(use in source.uses for use in other.made_from)
+
+
+def sources_first(strands: Iterable[Strand]) -> list[Strand]:
+    """In their order, but each after those it is computed from."""
+    waiting, made = list(strands), list[Strand]()
+    while waiting:
+        free = [
+            each
+            for each in waiting
+            if not any(computed_from(o, each) for o in waiting if o is not each)
+        ]
+        made += free or waiting  # in a circle none is first
+        waiting = [each for each in waiting if free and each not in free]
+    return made
+
+
+def with_dependents(chosen: Sequence[Strand], every: Sequence[Strand]) -> list[Strand]:
+    """`chosen` and the digests of `every` that are computed from them: a challenge of the recording
+    does not fit another verifier.
     """
-    inner = []
-    for use in strand.made_from:
-        home = _request_of(journey, positions.get(use.entry, -1))
-        text = text_at(home[1], use.place) if home is not None else None
-        hole = HOLE.fullmatch(text or "")
-        if hole is None:
-            return ""
-        expression = hole.group(0)[2:-2].strip()
-        inner.append(f"({expression})" if re.search(r"[|~+*-]", expression) else expression)
-    return strand.made_by.format(*inner)
+    made = list(chosen)
+    for each in made:
+        made += [
+            other
+            for other in every
+            if other.kind == "client-made" and other not in made and computed_from(each, other)
+        ]
+    return made
+
+
+def _set_already(journey: Journey, name: str, text: str) -> str:
+    """The name under which a value made so is set already, "" for none."""
+    pairs = (pair for _, step in journey.steps() if isinstance(step, Setting) for pair in step.set)
+    own = re.compile(re.escape(name) + r"(_\d+)?\Z")
+    return next((known for known, made in pairs if made == text and own.match(known)), "")
+
+
+def set_before(journey: Journey, steps: Sequence[str], name: str, text: str) -> Journey:
+    """`journey` with a step that sets a value, before the first of `steps`, in the list of steps
+    that holds all of them, if one does.
+    """
+    first = place_of(journey, steps[0])
+    later = [place_of(journey, step) for step in steps[1:]]
+    home, index = next(
+        (
+            (home, index)
+            for home, index in first
+            if all(
+                other[-1][0].part != home.part or home in [h for h, _ in other] for other in later
+            )
+        ),
+        first[-1],
+    )
+    key = key_from(f"make {name}", {step.step for _, step in journey.steps()})
+    made = Setting(step=key, name=f"Make {name}"[:80], set=((name, text),))
+    there = list_of(journey, home)
+    return with_list(journey, home, [*there[:index], made, *there[index:]])
 
 
 def _in_rounds(journey: Journey, key: str) -> bool:
@@ -209,8 +331,12 @@ def maker_for(strand: Strand) -> str:
     """What makes a client-made value anew, as the inside of a hole; "" when nothing fits."""
     if strand.kind != "client-made":
         return ""
-    if strand.pattern in MADE:
-        return MADE[strand.pattern]
+    if strand.pattern.startswith("a UUID"):
+        is_upper = strand.value.isupper()
+        return f"make.uuid{'7' * strand.pattern.endswith('7')}{' | upper' * is_upper}"
+    if strand.pattern.startswith("a time stamp"):
+        stamp = value_shapes.stamp_of(strand.value)
+        return stamp.maker if stamp is not None else ""
     form = re.search(r"\((%[^)]+)\)\Z", strand.pattern)
     if form:
         return f"make.date({form.group(1)})"
@@ -223,7 +349,9 @@ def maker_for(strand: Strand) -> str:
     if strand.pattern == "a random number":
         return "make.decimal"
     if strand.pattern == "random text":
-        return f"make.text({len(strand.value)})"
+        alphabet = alphabet_of(strand.value)
+        named = "" if alphabet in ("", "base36") else f", '{alphabet}'"
+        return f"make.text({len(strand.value)}{named})"
     return ""
 
 

@@ -100,13 +100,8 @@ def _free(request: Request, known: set[str]) -> bool:
 
 
 def free_name(journey: Journey, wanted: str) -> str:
-    """`wanted`, or with the first number behind it that no capture of the journey has yet."""
-    taken = {
-        each.name
-        for _, step in journey.steps()
-        for request in step.requests
-        for each in request.captures
-    }
+    """`wanted`, or with the first number behind it that no value of the journey has yet."""
+    taken = {name for _, step in journey.steps() for name in step.known_after()}
     name, number = wanted, 2
     while name in taken:
         name, number = f"{wanted}_{number}", number + 1

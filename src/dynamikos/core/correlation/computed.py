@@ -17,6 +17,7 @@ from dynamikos.core.values.filters import slug
 
 FURTHEST_DAYS = 800
 MOST_SOURCES, MOST_OF_TWO = 80, 16  # values that are tried alone, and in pairs
+SHORTEST = 4  # signs of a value that is found in another by no chance
 LENGTHS = re.compile(r"len|length|count|size|chars|signs", re.I)
 Row = tuple[str, ...]  # a value in each recording
 
@@ -148,10 +149,13 @@ def _ways(strand: Strand, sources: _Sources) -> Iterator[tuple[Way, tuple[Strand
 
 
 def _of_one(strand: Strand, other: Strand, numbers: Sequence[int], several: bool) -> Iterator[Way]:
-    """By the ways of SINGLE that may fit; with `several` recordings as a date or a length, too."""
+    """By the ways of SINGLE that may fit; with `several` recordings as a date, a length or with
+    more text around it, too.
+    """
     is_date = several and bool(value_shapes.as_date(strand.value))
     is_length = several and bool(LENGTHS.search(strand.name))
-    rows = _rows(strand, (other,)) if numbers or is_date or is_length else []
+    is_longer = several and len(other.value) >= SHORTEST and other.value in strand.value
+    rows = _rows(strand, (other,)) if numbers or is_date or is_length or is_longer else []
     if not rows or all(mine == theirs for mine, theirs in rows):
         return  # the same value has the same source
     for number in numbers:
@@ -163,6 +167,9 @@ def _of_one(strand: Strand, other: Strand, numbers: Sequence[int], several: bool
         yield dated
     if is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
         yield Way("the length of {0}", "{0} | length")
+    longer = _longer(rows) if is_longer else None
+    if longer is not None:
+        yield longer
 
 
 def _computes(compute: Callable[[str], str | None], rows: Sequence[tuple[str, ...]]) -> bool:
@@ -207,6 +214,24 @@ def _days(rows: Sequence[Row]) -> Way | None:
     reads = "" if other == "%Y-%m-%d" else f", '{other}'"
     shift = f", days={days}" if days else ""
     return Way(words, f"{{0}} | date('{form}'{reads}{shift})", 1 if days >= 0 else 4)
+
+
+def _longer(rows: Sequence[Row]) -> Way | None:
+    """The same text before and after the other value in every recording: “…, revised”."""
+    around = set()
+    for mine, theirs in rows:
+        before, found, after = mine.partition(theirs)
+        if not found or len(theirs) < SHORTEST:
+            return None
+        around.add((before, after))
+    if len(around) != 1 or len({theirs for _, theirs in rows}) < 2:
+        return None
+    before, after = around.pop()
+    if not before + after or len(before + after) > 200 or re.search(r"['\\{}]", before + after):
+        return None
+    said = [f"“{before}” before it"] * bool(before) + [f"“{after}” after it"] * bool(after)
+    parts = [f"'{before}'"] * bool(before) + ["{0}"] + [f"'{after}'"] * bool(after)
+    return Way(f"{{0}} with {' and '.join(said)}", " ~ ".join(parts), 2)
 
 
 def _of_two(strand: Strand, others: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:

@@ -161,7 +161,7 @@ def _is_the_same(case: _Case) -> bool:
 
 
 def _looks_made(case: _Case) -> bool:
-    if not case.making or case.alike >= 0.5 or case.making == "a UUID":
+    if not case.making or case.alike >= 0.5 or case.making.startswith("a UUID"):
         return False
     return case.decided("client-made", f"looks like {case.making}", pattern=case.making)
 
@@ -278,6 +278,17 @@ def _names_a_file(case: _Case) -> bool:
     return case.decided("constant", f"{said} and make no names")
 
 
+def _is_signed_by_client(case: _Case) -> bool:
+    """A token that no answer holds: a script signed it, with a key of its own."""
+    claims = shapes.claims_of(case.each.value)
+    if claims is None or case.each.first < 1:
+        return False
+    times = ", ".join(name for name in ("iat", "nbf", "exp") if name in claims)
+    said = "is a JSON Web Token that no answer holds: the page's script signs it"
+    said += f", for a time ({times}), so it can't stay as recorded" if times else ""
+    return case.decided("client-made", said, pattern="a signed token")
+
+
 def _made_by_client(case: _Case) -> bool:
     each, making = case.each, case.making
     if each.known and not each.differs:
@@ -324,6 +335,7 @@ def _is_constant(case: _Case) -> bool:
 UNSEARCHED: tuple[Decides, ...] = (
     _is_old_cookie,
     _names_a_file,
+    _is_signed_by_client,
     _made_by_client,
     _chosen_or_typed,
     _is_page_code,

@@ -10,6 +10,7 @@ from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.computed import with_computed
+from dynamikos.core.correlation.digests import with_digests
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.groups import groups, renamed, worth_searching
 from dynamikos.core.correlation.kinds import judge, judge_rest, without_parts
@@ -92,7 +93,7 @@ def find_strands(
         mark_typed(each, visible)
     kept = [each for each in kept if not ruled.ignores(each)]
     progress(1.0)
-    return with_computed(strands_of(kept, main))
+    return with_digests(with_computed(strands_of(kept, main)), main.exchanges)
 
 
 class _Ruled:

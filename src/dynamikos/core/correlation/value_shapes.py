@@ -1,17 +1,22 @@
 """What a value looks like, and what its name says."""
 
+import json
 import math
 import re
+from base64 import urlsafe_b64decode
 from collections import Counter
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from itertools import pairwise
+from typing import NamedTuple
 
 UUID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z", re.I)
 HEX = re.compile(r"[0-9a-f]{8,}\Z", re.I)
 MAIL = re.compile(r"[^@\s]+@[^@\s]+\.[A-Za-z]{2,}\Z")
+TOKEN = re.compile(r"eyJ[\w-]+\.eyJ[\w-]+\.[\w-]*\Z")
 LOCALE = re.compile(r"[a-z]{2}([-_][A-Z]{2})?\Z")
 DECIMAL = re.compile(r"0?\.\d{6,}\Z")
+DAY_US = 86_400_000_000
 DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%d-%m-%Y", "%Y/%m/%d")
 TYPED_NAMES = frozenset(
     "user username login email mail password passwd pass pwd q query search term keyword keywords "
@@ -140,38 +145,99 @@ def as_date(value: str) -> str:
     return ""
 
 
+class Stamp(NamedTuple):
+    """An instant as a client writes it: which (µs since the epoch, UTC), the form in words, and
+    what makes one of now, as the inside of a hole.
+    """
+
+    at_us: float
+    words: str
+    maker: str
+
+
+COUNTED = (  # (digits, µs of one, in words, maker)
+    (10, 1_000_000.0, "seconds since 1970", "make.seconds"),
+    (13, 1000.0, "milliseconds since 1970", "make.milliseconds"),
+    (16, 1.0, "microseconds since 1970", "make.microseconds"),
+    (19, 0.001, "nanoseconds since 1970", "make.microseconds ~ '000'"),
+)
+ISO = re.compile(r"(\d{4}-\d\d-\d\d)([T ])(\d\d:\d\d)(:\d\d)?([.,]\d{1,9})?(Z|[+-]\d\d:?\d\d)?\Z")
+SPELLED = (  # strptime's form, in words
+    ("%a, %d %b %Y %H:%M:%S GMT", "an HTTP date"),
+    ("%a %b %d %Y %H:%M:%S GMT%z", "a date as browsers write it"),
+    ("%Y%m%dT%H%M%SZ", "ISO 8601 date and time without signs between"),
+)
+
+
+def stamp_of(value: str) -> Stamp | None:
+    """The instant that a text writes, None where it does not look like one."""
+    whole, point, decimals = value.partition(".")
+    if whole.isdecimal() and len(value) <= 24:
+        for digits, unit_us, words, maker in COUNTED:
+            if len(whole) != digits:
+                continue
+            if not point:
+                return Stamp(int(value) * unit_us, words, maker)
+            if digits <= 13 and decimals.isdecimal() and len(decimals) <= 6:
+                form = "%s.%f" if digits == 10 else "%Q.%f"
+                cut = "" if len(decimals) == 6 else f" | cut(0, {digits + 1 + len(decimals)})"
+                return Stamp(
+                    float(value) * unit_us, f"{words}, with decimals", f"now('{form}'){cut}"
+                )
+    iso = ISO.match(value)
+    return _iso_stamp(value, iso) if iso else _spelled_stamp(value)
+
+
+def _iso_stamp(value: str, iso: re.Match[str]) -> Stamp | None:
+    """One as ISO 8601 writes it, with as many decimals and at the same offset."""
+    try:
+        moment = datetime.fromisoformat(value.replace(",", "."))
+    except ValueError:
+        return None
+    _, between, _, seconds, decimals, offset = iso.groups()
+    count = len(decimals) - 1 if decimals else 0
+    form = f"%Y-%m-%d{between}%H:%M" + (":%S" if seconds else "")
+    if count:
+        form += decimals[0] + ("%L" if count <= 3 else "%f" + "0" * (count - 6))
+    zone = ""
+    if offset and offset != "Z":
+        form += "%:z" if ":" in offset else "%z"
+        zone = f", zone='{offset[:3]}:{offset[-2:]}'"
+    elif offset:
+        form += "Z"
+    at_us = (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp() * 1e6
+    return Stamp(at_us, "ISO 8601 date and time", f"now('{form}'{zone})")
+
+
+def _spelled_stamp(value: str) -> Stamp | None:
+    plain = value.partition(" (")[0]
+    if not 15 <= len(plain) <= 40:
+        return None
+    for form, words in SPELLED:
+        try:
+            moment = datetime.strptime(plain, form)
+        except ValueError:
+            continue
+        offset = plain[-5:]
+        zone = f", zone='{offset[:3]}:{offset[3:]}'" if form.endswith("%z") else ""
+        end = value[len(plain) :].replace("'", "")
+        at_us = (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp() * 1e6
+        return Stamp(at_us, words, f"now('{form}{end}'{zone})")
+    return None
+
+
 def time_stamp(value: str, near_us: int) -> str:
     """How a value writes an instant within a day of `near_us` (µs since the epoch, UTC), "" if it
     does not.
     """
-    for length, unit, name in (
-        (10, 1_000_000, "seconds since 1970"),
-        (13, 1000, "milliseconds since 1970"),
-        (16, 1, "microseconds since 1970"),
-    ):
-        if len(value) == length and value.isdecimal():
-            return name if abs(int(value) * unit - near_us) < 86_400_000_000 else ""
-    if re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", value):
-        try:
-            moment = datetime.fromisoformat(value)
-        except ValueError:
-            return ""
-        moment = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-        return (
-            "ISO 8601 date and time"
-            if abs(moment.timestamp() * 1e6 - near_us) < 86_400_000_000
-            else ""
-        )
-    if re.match(r"\d{10}\.\d{1,6}\Z", value):
-        return "seconds since 1970" if abs(float(value) * 1e6 - near_us) < 86_400_000_000 else ""
-    return ""
+    found = stamp_of(value)
+    return found.words if found is not None and abs(found.at_us - near_us) < DAY_US else ""
 
 
 def distance_us(value: str, near_us: int) -> float:
-    """How far a time stamp's instant lies from `near_us`, µs."""
-    if value.isdecimal():
-        return abs(int(value) * {10: 1_000_000, 13: 1000, 16: 1}.get(len(value), 1) - near_us)
-    return 0.0
+    """How far a time stamp's instant lies from `near_us`, µs; 0 for what is none."""
+    found = stamp_of(value)
+    return abs(found.at_us - near_us) if found is not None else 0.0
 
 
 def own_making(value: str, name: str, started_us: int) -> str:
@@ -182,7 +248,7 @@ def own_making(value: str, name: str, started_us: int) -> str:
     plain = joined(name)
     last = words(name)[-1] if words(name) else ""
     if UUID.match(value):
-        return "a UUID"
+        return "a UUID of version 7" if value[14] == "7" else "a UUID"
     if re.fullmatch(r"-?\d{1,5}(\.\d+)?", value) and (plain in CLICK_NAMES or last in CLICK_NAMES):
         return "a click position"
     if DECIMAL.match(value):
@@ -198,6 +264,22 @@ def own_making(value: str, name: str, started_us: int) -> str:
         if abs(day - here) < timedelta(days=2):
             return f"a date near the day of recording ({form})"
     return ""
+
+
+def claims_of(value: str) -> dict[str, object] | None:
+    """The claims of a JSON Web Token (RFC 7519), None for what is none."""
+    if not TOKEN.match(value):
+        return None
+    head, claims = (_decoded(part) for part in value.split(".")[:2])
+    return claims if head is not None and "alg" in head else None
+
+
+def _decoded(part: str) -> dict[str, object] | None:
+    try:
+        found = json.loads(urlsafe_b64decode(part + "=" * (-len(part) % 4)))
+    except ValueError:
+        return None
+    return found if isinstance(found, dict) else None
 
 
 def typed_name(name: str) -> bool:

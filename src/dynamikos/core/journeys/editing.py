@@ -53,6 +53,16 @@ def home_of(journey: Journey, step_key: str) -> tuple[Home, int]:
     raise EditError(f"there is no step '{step_key}' in this journey any more; reload the page")
 
 
+def place_of(journey: Journey, step_key: str) -> list[tuple[Home, int]]:
+    """Where a step stands, then where the steps stand that hold it, outwards: (home, index in it)
+    each. Raises EditError.
+    """
+    made = [home_of(journey, step_key)]
+    while made[-1][0].owner:
+        made.append(home_of(journey, made[-1][0].owner))
+    return made
+
+
 def list_of(journey: Journey, home: Home) -> list[Step]:
     """The steps that stand in `home`."""
     if not home.owner:

@@ -12,8 +12,9 @@ from dynamikos.core.journeys.model import Journey, walk
 from dynamikos.core.journeys.request import Request, header_problems
 from dynamikos.core.text.template_walk import Pair
 from dynamikos.core.values import names_in
+from dynamikos.core.values.template import OWN_BODY
 
-BUILT_IN = frozenset({"user.number", "round.number"})
+BUILT_IN = frozenset({"user.number", "round.number", OWN_BODY})
 
 
 class Problem(msgspec.Struct, frozen=True, kw_only=True):
@@ -96,6 +97,10 @@ class _Reading:
         own = {capture.name for capture in request.captures}
         for what, text in request.texts():  # a check sees what its own answer was captured into
             yield from self._texts([(what, text)], own if what == "check" else ())
+            if OWN_BODY in _names(text) and what.split(" ")[0] not in ("header", "query"):
+                yield f"{what}: {{{{ {OWN_BODY} }}}} is known in a request's headers and query only"
+            elif OWN_BODY in _names(text) and (request.body is None or request.body.file):
+                yield f"{what}: {{{{ {OWN_BODY} }}}} needs a body that is written in the journey"
         yield from request.rule_problems()
         self.names |= own
 
@@ -111,6 +116,13 @@ class _Reading:
                 for name in names
                 if name not in self.names and name not in also
             )
+
+
+def _names(text: str) -> tuple[str, ...]:
+    try:
+        return names_in(text)
+    except DynamikosError:
+        return ()
 
 
 def _at(step: str, request: str, messages: Iterable[str]) -> Iterator[Problem]:

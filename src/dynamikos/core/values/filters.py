@@ -179,7 +179,7 @@ class Digest(str):
 
 def hashed(name: str) -> Callable[[Any], Digest]:
     return lambda value: Digest(
-        hashlib.new(name, as_text(value).encode(), usedforsecurity=False).hexdigest()
+        hashlib.new(name, octets_of(value), usedforsecurity=False).hexdigest()
     )
 
 
@@ -187,12 +187,14 @@ def keyed(value: Any, key: str, name: str = "sha256") -> Digest:
     """HMAC (RFC 2104)."""
     if name not in DIGESTS:
         raise TemplateError(f"hmac takes {', '.join(DIGESTS)}")
-    return Digest(hmac.new(as_text(key).encode(), as_text(value).encode(), name).hexdigest())
+    return Digest(hmac.new(octets_of(key), octets_of(value), name).hexdigest())
 
 
 def octets_of(value: Any) -> bytes:
     """A digest's bytes; those of any other text in UTF-8."""
-    return value.octets if isinstance(value, Digest) else as_text(value).encode()
+    if isinstance(value, Digest):
+        return value.octets
+    return as_text(value).encode("utf-8", "surrogateescape")  # a body may be no text
 
 
 def based(value: Any) -> str:

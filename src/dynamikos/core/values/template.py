@@ -13,6 +13,7 @@ from dynamikos.core.values.filters import FILTERS, as_text, listed
 from dynamikos.core.values.makers import CALL, MAKERS, Values, maker_of
 
 HOLE = re.compile(r"\{\{(.*?)\}\}", re.S)
+OWN_BODY = "request.body"  # what a request sends, to be computed with in its headers and query
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)?\Z")
 Part = Callable[[Mapping[str, str]], str]
 

@@ -23,7 +23,9 @@ from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.tainted import secret_names, uses
 from dynamikos.core.ports import port_of
 from dynamikos.core.text.template_walk import texts_in
+from dynamikos.core.values import Values as UserValues
 from dynamikos.core.values import bind, calculates, names_in
+from dynamikos.core.values.template import OWN_BODY
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import NO_FIELDS, Base, Body, Fields, Head, Held
 from dynamikos.engine.ports import Origin
@@ -135,6 +137,7 @@ class CompiledRequest:
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
     file: Path | None = None  # a body that is sent from a file, piece by piece
+    reads_body: bool = False  # whether its head is computed of its body
     expects: bool = False  # whether the body waits for “100 Continue”
     own_host: Fill | None = None  # a Host header of its own
     own_cookie: Fill | None = None  # a Cookie header of its own
@@ -149,6 +152,10 @@ class CompiledRequest:
 
     def build(self, values: Values) -> tuple[Origin, Head, Body]:
         """(origin, head, body). Raises TemplateError or Failure."""
+        content = b"" if self.make_body is None else self.make_body(values)
+        body: Body = content
+        if self.reads_body and self.file is None:
+            values = _with_body(values, content)
         if self.place is not None:
             origin, host, target = self.place
         else:
@@ -159,11 +166,10 @@ class CompiledRequest:
                 )
                 url += ("" if url.endswith("?") else "&" if "?" in url else "?") + query
             origin, host, target = split_url(url)
-        body: Body = self.make_body(values) if self.make_body is not None else b""
         if self.file is not None:
             body = Held(file=self.file)
-        elif self.expects and body:
-            body = Held(body)  # type: ignore[arg-type]
+        elif self.expects and content:
+            body = Held(content)
         own = tuple([(name, fill(values)) for name, fill in self.open_headers])
         cookie = "" if self.own_cookie is None else self.own_cookie(values)
         base = self.base
@@ -175,6 +181,15 @@ class CompiledRequest:
                 self.fixed,
             )
         return origin, Head(base, own, cookie), body
+
+
+def _with_body(values: Values, body: bytes) -> Values:
+    """A user's values, and the body of the request they fill: its digest may stand in the head."""
+    text = body.decode("utf-8", "surrogateescape")
+    maker = getattr(values, "maker", None)
+    if maker is None:
+        return {**values, OWN_BODY: text}
+    return UserValues({**values, OWN_BODY: text}, maker)
 
 
 @dataclass(slots=True)
@@ -383,6 +398,7 @@ def _request(
     made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
     texts = (*request.texts(), *journey.common_texts())
     made.calculates = any(calculates(each) for _, each in texts)
+    made.reads_body = any(OWN_BODY in names_in(each) for _, each in texts)
     try:
         made.plain = made.build({})
     except (TemplateError, Failure):
