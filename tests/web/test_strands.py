@@ -15,6 +15,8 @@ from dynamikos.web.projects.models import Event
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings.actions import import_har, import_several
 from dynamikos.web.recordings.models import Recording
+from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.rehearsals.queries import changed_since_passed
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule
 from tests.web.support import Sample, TestCase
@@ -79,6 +81,77 @@ class Strands(TestCase):
         self.assertTrue(
             all(row.taken for row in rows if row.strand.proven and not row.strand.followed)
         )
+
+    def taken(self, **asked: str) -> str:
+        """The journey as text after an acceptance."""
+        parent = token(self.stored().head)
+        answer = self.client.post(self.address("strands-accept"), {**asked, "parent": parent})
+        self.assertEqual(answer.status_code, 302)
+        return write_journey(content(self.stored()))
+
+    def test_one_recording_shows_nothing_of_what_scripts_make(self) -> None:
+        actions.search(self.member, self.journey)
+        before = write_journey(content(self.stored()))
+        text = self.taken(all="1")
+        self.assertNotIn("make.", text)
+        page = self.client.get(self.address("strands"))
+        self.assertContains(page, "stay as recorded, because nothing shows yet")
+        self.assertIn("make.uuid", self.taken(fresh="1"))
+        self.assertContains(self.client.get(self.address("strands")), "Undo the acceptance")
+        self.assertEqual(self.client.post(self.address("strands-undo")).status_code, 302)
+        self.assertEqual(write_journey(content(self.stored())), text)
+        again = self.client.post(self.address("strands-undo"))  # only the last one
+        self.assertContains(again, "was changed since the values were accepted", status_code=422)
+        self.assertNotEqual(text, before)
+
+    def rehearsed(self, state: str) -> Rehearsal:
+        journey = self.stored()
+        return Rehearsal.objects.create(
+            journey=journey,
+            number=journey.rehearsals.count() + 1,
+            revision=journey.head,
+            state=state,
+            frozen=b"",
+            rows=b"",
+        )
+
+    def test_a_rehearsal_that_got_worse_says_what_was_accepted(self) -> None:
+        actions.search(self.member, self.journey)
+        self.rehearsed("passed")
+        self.taken(all="1")
+        worse = self.rehearsed("failed")
+        found = changed_since_passed(worse)
+        assert found is not None
+        self.assertEqual(found[0].number, 1)
+        self.assertIn("accepted ", found[1][0])
+        self.assertIn("form_key", found[1][0])
+        page = self.client.get(self.address("strands"))
+        self.assertContains(page, "Rehearsal 2 failed. Rehearsal 1 passed, before: accepted")
+        # silent: it failed before already, nothing was changed, or it passes
+        self.assertIsNone(changed_since_passed(self.rehearsed("failed")))
+        self.rehearsed("passed")
+        self.assertIsNone(changed_since_passed(self.rehearsed("failed")))
+        self.assertIsNone(changed_since_passed(self.rehearsed("passed")))
+
+    def test_places_that_stay_as_recorded_are_counted(self) -> None:
+        actions.add_recording(
+            self.member, self.journey, self.second, "second-evening.har", lambda share: None
+        )
+        found = actions.search(self.member, self.journey)
+        strand = next(
+            each
+            for each in queries.strands_of(found)
+            if each.kind == "issued" and each.proven and len(each.uses) > 1 and not each.followed
+        )
+        parent = token(self.stored().head)
+        data = {"name": strand.name, "use": ["0"], "parent": parent}
+        self.assertEqual(self.client.post(self.address("strands-accept"), data).status_code, 302)
+        rows = queries.rows(self.stored(), content(self.stored()), found, set())
+        row = next(row for row in rows if row.strand.name == strand.name)
+        self.assertTrue(row.taken)
+        self.assertEqual(row.left, len(strand.uses) - 1)
+        page = self.client.get(self.address("strands"))
+        self.assertContains(page, f"still as recorded in {row.left} of {len(strand.uses)} places")
 
     def test_one_strand_with_another_form_and_one_ticked_place(self) -> None:
         actions.search(self.member, self.journey)

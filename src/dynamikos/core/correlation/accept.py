@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.closing import free_name, open_a_page, sent_in_closing
+from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.correlation.placing import HOLE, changed_request, fit, text_at
 from dynamikos.core.correlation.sites import sites_of
@@ -251,6 +252,18 @@ class _Accepting:
         position = self.positions[use.entry]
         self.journey, changed = _put(self.journey, self._exchanges, position, use, value, hole)
         return changed
+
+
+def hard_wired(journey: Journey, strand: Strand) -> list[Use]:
+    """The uses of a strand at which the journey still sends the recorded value."""
+    requests = {r.recorded: r for _, r in journey.requests() if r.recorded is not None}
+    found = []
+    for use in strand.uses:
+        request = requests.get(use.at)
+        text = text_at(request, use.place) if request is not None else None
+        if text is not None and any(form in HOLE.sub("", text) for form in written(strand.value)):
+            found.append(use)
+    return found
 
 
 def computed_from(source: Strand, other: Strand) -> bool:

@@ -83,6 +83,7 @@ def strand_by_hand(
             Use(
                 entry=entry_of(main, site.entry),
                 place=site.place,
+                at=site.entry,
                 coding=site.coding,
                 context=context_of(main, site),
                 sure=sure,

@@ -152,24 +152,15 @@ def _of_one(strand: Strand, other: Strand, numbers: Sequence[int], several: bool
     """By the ways of SINGLE that may fit; with `several` recordings as a date, a length or with
     more text around it, too.
     """
-    is_date = several and bool(value_shapes.as_date(strand.value))
-    is_length = several and bool(LENGTHS.search(strand.name))
-    is_longer = several and len(other.value) >= SHORTEST and other.value in strand.value
-    rows = _rows(strand, (other,)) if numbers or is_date or is_length or is_longer else []
+    further = [way for fits, way in FURTHER if several and fits(strand, other)]
+    rows = _rows(strand, (other,)) if numbers or further else []
     if not rows or all(mine == theirs for mine, theirs in rows):
         return  # the same value has the same source
     for number in numbers:
         way, compute = SINGLE[number]
         if _computes(compute, rows) and _tells(way, rows):
             yield way
-    dated = _days(rows) if is_date else None
-    if dated is not None:
-        yield dated
-    if is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
-        yield Way("the length of {0}", "{0} | length")
-    longer = _longer(rows) if is_longer else None
-    if longer is not None:
-        yield longer
+    yield from filter(None, (way(rows) for way in further))
 
 
 def _computes(compute: Callable[[str], str | None], rows: Sequence[tuple[str, ...]]) -> bool:
@@ -216,6 +207,12 @@ def _days(rows: Sequence[Row]) -> Way | None:
     return Way(words, f"{{0}} | date('{form}'{reads}{shift})", 1 if days >= 0 else 4)
 
 
+def _length(rows: Sequence[Row]) -> Way | None:
+    if all(mine == str(len(theirs)) for mine, theirs in rows):
+        return Way("the length of {0}", "{0} | length")
+    return None
+
+
 def _longer(rows: Sequence[Row]) -> Way | None:
     """The same text before and after the other value in every recording: “…, revised”."""
     around = set()
@@ -232,6 +229,15 @@ def _longer(rows: Sequence[Row]) -> Way | None:
     said = [f"“{before}” before it"] * bool(before) + [f"“{after}” after it"] * bool(after)
     parts = [f"'{before}'"] * bool(before) + ["{0}"] + [f"'{after}'"] * bool(after)
     return Way(f"{{0}} with {' and '.join(said)}", " ~ ".join(parts), 2)
+
+
+# of ways that need several recordings: where one may fit, and what it comes to
+FURTHER: tuple[tuple[Callable[[Strand, Strand], bool], Callable[[Sequence[Row]], Way | None]], ...]
+FURTHER = (
+    (lambda strand, other: bool(value_shapes.as_date(strand.value)), _days),
+    (lambda strand, other: bool(LENGTHS.search(strand.name)), _length),
+    (lambda strand, other: len(other.value) >= SHORTEST and other.value in strand.value, _longer),
+)
 
 
 def _of_two(strand: Strand, others: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:

@@ -21,7 +21,8 @@ class Origin(msgspec.Struct, frozen=True, kw_only=True):
 
 class Use(msgspec.Struct, frozen=True, kw_only=True):
     """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the
-    text around it; one that is not `sure` may hold it by chance.
+    text around it; one that is not `sure` may hold it by chance. `at` is the position of the
+    exchange in the recording, -1 where a search did not say it yet.
     """
 
     entry: int
@@ -29,6 +30,7 @@ class Use(msgspec.Struct, frozen=True, kw_only=True):
     coding: str = ""
     context: str = ""
     sure: bool = True
+    at: int = -1
 
 
 class Taken(msgspec.Struct, frozen=True, kw_only=True):
@@ -67,6 +69,11 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     made_by: str = ""
     made_from: tuple[Use, ...] = ()
     proofs: tuple[tuple[Taken, ...], ...] = ()
+
+    @property
+    def varies(self) -> bool:
+        """Whether another recording sent another value in its place, and went on."""
+        return any(value is not None and value != self.value for value in self.values[1:])
 
     @property
     def capture(self) -> Capture | None:

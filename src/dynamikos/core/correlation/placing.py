@@ -22,29 +22,30 @@ def text_at(request: Request, place: str) -> str | None:
     """What a request sends at a place, as it is written there; None where that is no text of its
     own.
     """
-    first = place.split(", ")[0]
-    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
-    number = re.search(r" \((\d+)\)\Z", first)
-    nth = int(number.group(1)) if number else 1
+    at = _Place.of(place)
     body = request.body or Body()
-    pairs: Sequence[tuple[str, str]] = ()
-    if kind == "path":
+    if at.kind == "path":
         base = re.match(r"\{\{.*?\}\}|https?://[^/]*", request.address)
         segments = _outside(request.address[base.end() if base else 0 :], "/")
-        return segments[int(name)] if int(name) < len(segments) else None
+        return segments[int(at.name)] if int(at.name) < len(segments) else None
+    if at.kind == "json" and body.json is not None:
+        scalars = (body.json[a:b] for found, a, b in spans(body.json) if found == at.whole)
+        return next((scalar.strip('"') for scalar in scalars), None)
+    found = [text for name, text in _named(request, body, at.kind) if name == at.name]
+    return found[at.nth - 1] if at.nth <= len(found) else None
+
+
+def _named(request: Request, body: Body, kind: str) -> Sequence[tuple[str, str]]:
+    """The names and texts of a kind of place, headers as sites name them."""
     if kind == "query":
-        pairs = request.query
-    elif kind in ("form", "field") and body.form is not None:
-        pairs = body.form
-    elif kind == "field" and body.parts is not None:
-        pairs = [(part.name, part.value) for part in body.parts]
-    elif kind == "json" and body.json is not None:
-        path = first.partition(" ")[2]
-        return next(
-            (body.json[a:b].strip('"') for found, a, b in spans(body.json) if found == path), None
-        )
-    found = [text for key, text in pairs if key == name]
-    return found[nth - 1] if nth <= len(found) else None
+        return request.query
+    if kind == "header":
+        return [(name.title(), text) for name, text in request.headers]
+    if kind in ("form", "field") and body.form is not None:
+        return body.form
+    if kind == "field" and body.parts is not None:
+        return [(part.name, part.value) for part in body.parts]
+    return ()
 
 
 def changed_request(request: Request, place: str, value: str, hole: str) -> Request:

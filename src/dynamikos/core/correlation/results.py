@@ -73,6 +73,7 @@ def strands_of(found: Sequence[Found], main: Answers) -> list[Strand]:
                     Use(
                         entry=entry_of(main, site.entry),
                         place=site.place,
+                        at=site.entry,
                         coding=site.coding,
                         context=context_of(main, site),
                     )

@@ -394,16 +394,21 @@ def _request(
         made.file = Path(request.body.file)
     made.expects = "expect" in named
     _fix(made, headers)
-    kinds = [capture.kind for capture in request.captures]
-    made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
-    texts = (*request.texts(), *journey.common_texts())
-    made.calculates = any(calculates(each) for _, each in texts)
-    made.reads_body = any(OWN_BODY in names_in(each) for _, each in texts)
+    _look_into(made, request, journey)
     try:
         made.plain = made.build({})
     except (TemplateError, Failure):
         made.plain = None
     return made
+
+
+def _look_into(made: CompiledRequest, request: Request, journey: Journey) -> None:
+    """What its texts and captures ask for."""
+    kinds = [capture.kind for capture in request.captures]
+    made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
+    texts = (*request.texts(), *journey.common_texts())
+    made.calculates = any(calculates(each) for _, each in texts)
+    made.reads_body = any(OWN_BODY in names_in(each) for _, each in texts)
 
 
 def _keeps_body(request: Request) -> bool:

@@ -25,7 +25,7 @@ from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.core.values.masking import MASK
 from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.journeys.models import Journey
-from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.recordings.queries import as_core, exchange
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.ui.templatetags.figures import plural, us
@@ -283,6 +283,24 @@ def sentence(
 
 
 _doubts: dict[uuid.UUID, list[Doubt]] = {}  # of rehearsals that are over
+
+
+def changed_since_passed(found: Rehearsal) -> tuple[Rehearsal, list[str]] | None:
+    """(the rehearsal before that passed, what was changed of the journey since) where this one
+    failed and the journey is another one; None elsewhere.
+    """
+    if found.state != Rehearsal.State.FAILED:
+        return None
+    earlier = Rehearsal.objects.filter(journey=found.journey_id, number__lt=found.number)
+    last = earlier.filter(state__in=("passed", "failed")).order_by("-number").first()
+    if last is None or last.state != Rehearsal.State.PASSED:
+        return None
+    made: list[str] = []
+    revision: Revision | None = found.revision
+    while revision is not None and revision.pk != last.revision_id:
+        made.append(revision.label or f"revision {revision.number}")
+        revision = revision.parent
+    return (last, made[::-1]) if made and revision is not None else None
 
 
 def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:

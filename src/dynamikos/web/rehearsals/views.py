@@ -106,6 +106,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "differing": differing,
         "doubts": doubts,
         "is_grave": grave > 0,
+        "since_passed": queries.changed_since_passed(found),
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
         "has_cleanup": bool(journey.cleanup),

@@ -10,6 +10,7 @@ from django.db import transaction
 
 from dynamikos import workers
 from dynamikos.core.correlation import Strand
+from dynamikos.core.correlation.accept import maker_for, with_dependents
 from dynamikos.core.correlation.model import STRANDS, Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
@@ -191,11 +192,17 @@ def take(
     Raises Stale or DynamikosError.
     """
     exchanges = own_exchanges(journey)
+    known = queries.search_of(journey)
+    if known is not None:
+        strands = with_dependents(strands, queries.strands_of(known))
+    before = journey.head.number if journey.head is not None else 0
     told: tuple[list[str], list[str]] = ([], [])
 
     def edit(core: CoreJourney) -> CoreJourney:
         nonlocal told
-        ticked = {name: list(found) for name, found in uses.items()} if uses is not None else None
+        ticked = None
+        if uses is not None:
+            ticked = {each.name: list(uses.get(each.name, each.uses)) for each in strands}
         asked = Acceptance(canonical(core), list(strands), exchanges, ticked, columns)
         answered = workers.call(
             "accepted", msgspec.msgpack.encode(asked), seconds=30.0, memory_mb=SEARCH_MB
@@ -206,10 +213,17 @@ def take(
         told = (done, left)
         return JOURNEY.read(changed)
 
-    journeys.change(member, journey, parent, edit, label="")
-    Search.objects.filter(journey=journey).update(
-        said={"done": list(told[0]), "left": list(told[1])}
-    )
+    label = f"accepted {', '.join(each.name for each in strands)}"
+    changed = journeys.change(member, journey, parent, edit, label=label[:200])
+    after = changed.head.number if changed.head is not None else 0
+    said = {
+        "done": list(told[0]),
+        "left": list(told[1]),
+        "names": [each.name for each in strands],
+        "before": before,
+        "after": after,
+    }
+    Search.objects.filter(journey=journey).update(said=said)
     note(member, "strands accepted", journey.name, names=[each.name for each in strands])
     return list(told[0]), list(told[1])
 
@@ -276,12 +290,43 @@ def into_new_set(
     return made.key
 
 
+@transaction.atomic
+def undo(member: Membership, journey: Journey) -> list[str]:
+    """Takes the last acceptance back as a whole, as long as nothing was changed since; returns the
+    names of its strands. Raises DynamikosError.
+    """
+    found = Search.objects.select_for_update().filter(journey=journey).first()
+    if found is None or not queries.may_undo(journey, found):
+        raise DynamikosError(
+            "The journey was changed since the values were accepted; restore an older revision of "
+            "it instead."
+        )
+    names = [str(name) for name in found.said["names"]]
+    journeys.step_through(member, journey, forward=False)
+    Search.objects.filter(pk=found.pk).update(said={})
+    note(member, "acceptance undone", journey.name, names=names)
+    return names
+
+
 def proven(found: Search) -> list[Strand]:
-    """What “accept all proven” takes."""
+    """What “accept all proven” takes: what the server issues, with a capture that was proven, and
+    what the client makes where the application was seen to accept another one.
+    """
     return [
         each
         for each in queries.strands_of(found)
-        if (each.kind == "issued" and each.proven) or each.kind == "client-made"
+        if (each.kind == "issued" and each.proven) or (each.kind == "client-made" and each.varies)
+    ]
+
+
+def unproven_makers(found: Search) -> list[Strand]:
+    """What the client makes and nothing shows that a fresh one is accepted; it stays as recorded
+    until somebody says otherwise.
+    """
+    return [
+        each
+        for each in queries.strands_of(found)
+        if each.kind == "client-made" and not each.varies and (maker_for(each) or each.made_by)
     ]
 
 

@@ -3,6 +3,7 @@ recording.
 """
 
 import zlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import islice
 
@@ -12,6 +13,7 @@ from dynamikos import workers
 from dynamikos.core.captures import Capture, described
 from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
+from dynamikos.core.correlation.accept import hard_wired
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import STRANDS
 from dynamikos.core.correlation.witnessed import Places
@@ -42,6 +44,7 @@ class Row:
     born: int | None
     uses: list[int]
     likely: bool
+    left: int  # places of an issued value that are still as recorded
 
 
 def search_of(journey: Journey) -> Search | None:
@@ -65,6 +68,12 @@ def strand_named(journey: Journey, name: str) -> Strand:
     if strand is None:
         raise DynamikosError(f"There is no strand '{name}' any more; search again.")
     return strand
+
+
+def may_undo(journey: Journey, found: Search) -> bool:
+    """Whether nothing was changed since the last acceptance."""
+    head = journey.head.number if journey.head is not None else 0
+    return bool(found.said.get("names")) and found.said.get("after") == head
 
 
 def rules(member: Membership) -> list[CoreRule]:
@@ -95,36 +104,49 @@ def failing(journey: Journey) -> set[int]:
     }
 
 
+def dismissed(journey: Journey) -> Callable[[Strand], bool]:
+    """Whether a person does not want to see a strand again."""
+    places = set(journey.dismissals.values_list("entry", "place"))
+    return lambda each: bool(each.uses) and (each.uses[0].entry, each.uses[0].place) in places
+
+
+def _row(
+    each: Strand,
+    core: CoreJourney,
+    names: dict[int, str],
+    taken: set[Capture],
+    last: int,
+    failed: set[int],
+) -> Row:
+    def across(entry: int) -> int:
+        return round(8 + entry / last * (WIDTH - 16))
+
+    mine = any(msgspec.structs.replace(c, name="v", note="") in taken for c in each.captures)
+    born = across(each.origin.entry) if each.origin is not None else None
+    is_sent = any(use.entry in failed for use in each.uses)
+    left = len(hard_wired(core, each)) if each.kind == "issued" else 0
+    telling = story(each, names)
+    if mine and left:
+        telling = f"captured, but still as recorded in {left} of {len(each.uses)} places"
+    uses = sorted({across(use.entry) for use in each.uses})
+    likely = each.kind == "issued" and not mine and is_sent
+    return Row(each, telling, mine, born, uses, likely, left)
+
+
 def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -> list[Row]:
     """Strands that are not dismissed.
 
     After a failed rehearsal, hard-wired values of the first failing request come first.
     """
-    dismissed = set(journey.dismissals.values_list("entry", "place"))
     captures = [
         each for _, step in core.steps() for request in step.requests for each in request.captures
     ]
     taken = {msgspec.structs.replace(each, name="v", note="") for each in captures}
-    strands = [
-        each
-        for each in strands_of(found)
-        if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
-    ]
+    gone = dismissed(journey)
+    strands = [each for each in strands_of(found) if not gone(each)]
     last = max((use.entry for each in strands for use in each.uses), default=1) or 1
-    made, names = [], step_names(core)
-    for each in strands:
-        at = [round(8 + use.entry / last * (WIDTH - 16)) for use in each.uses]
-        born = (
-            round(8 + each.origin.entry / last * (WIDTH - 16)) if each.origin is not None else None
-        )
-        mine = any(
-            msgspec.structs.replace(capture, name="v", note="") in taken
-            for capture in each.captures
-        )
-        likely = (
-            each.kind == "issued" and not mine and any(use.entry in failed for use in each.uses)
-        )
-        made.append(Row(each, story(each, names), mine, born, sorted(set(at)), likely))
+    names = step_names(core)
+    made = [_row(each, core, names, taken, last, failed) for each in strands]
     if failed:
         made.sort(
             key=lambda row: (

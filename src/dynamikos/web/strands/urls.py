@@ -9,6 +9,7 @@ urlpatterns = [
     path(
         "p/<uuid:project>/journeys/<uuid:pk>/strands/attempt", views.attempt, name="strands-attempt"
     ),
+    path("p/<uuid:project>/journeys/<uuid:pk>/strands/undo", views.undo, name="strands-undo"),
     path("p/<uuid:project>/journeys/<uuid:pk>/strands/typed", views.typed, name="strands-typed"),
     path(
         "p/<uuid:project>/journeys/<uuid:pk>/strands/by-hand", views.by_hand, name="strands-by-hand"

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture
 from dynamikos.core.correlation import Strand
+from dynamikos.core.correlation.accept import hard_wired
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
@@ -19,6 +20,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings.queries import own_origins
+from dynamikos.web.rehearsals import queries as rehearsals
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule, Search
 from dynamikos.web.ui.progress import streamed
@@ -52,9 +54,21 @@ def _context(
         "problem": problem,
         "failed": bool(failed),
         "newest": newest,
+        "fresh": _fresh(journey, found),
+        "may_undo": found is not None and queries.may_undo(journey, found),
+        "since_passed": rehearsals.changed_since_passed(newest) if newest is not None else None,
         "capture_forms": CAPTURE_FORMS,
         "decodings": DECODINGS,
     }
+
+
+def _fresh(journey: Journey, found: Search | None) -> list[str]:
+    """Names of what the page's scripts make and stays as recorded until somebody accepts it."""
+    if found is None:
+        return []
+    dismissed, core = queries.dismissed(journey), journeys.content(journey)
+    waiting = (each for each in actions.unproven_makers(found) if not dismissed(each))
+    return [each.name for each in waiting if hard_wired(core, each)]
 
 
 def _counts(every: Sequence[queries.Row]) -> dict[str, object]:
@@ -69,6 +83,7 @@ def _counts(every: Sequence[queries.Row]) -> dict[str, object]:
         "open": sum(strand.proven for strand in waiting),
         "unproven": sum(not strand.proven for strand in waiting),
         "taken": sum(row.taken for row in every),
+        "partly": [row.strand.name for row in every if row.taken and row.left],
         "likely": sum(row.likely for row in every),
     }
 
@@ -146,51 +161,14 @@ def add_recording(
 
 @member_view(post="engineer")
 def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """Accepts one strand with its chosen form and ticked places, or all that are proven."""
-    journey = journeys.journey(member, pk)
-    found = queries.search_of(journey)
+    """Accepts one strand with its chosen form and ticked places, all that are proven, or what the
+    client makes without a proof.
+    """
+    journey, parent = journeys.journey(member, pk), request.POST.get("parent", "")
     at = request.POST.get("name", "")
     try:
-        if found is None:
-            raise DynamikosError(
-                "Nothing was searched yet, so there is nothing to accept. Search first."
-            )
-        if request.POST.get("all"):
-            dismissed = set(journey.dismissals.values_list("entry", "place"))
-            chosen = [
-                each
-                for each in actions.proven(found)
-                if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
-            ]
-            actions.take(member, journey, request.POST.get("parent", ""), chosen)
-        else:
-            strand = queries.strand_named(journey, at)
-            if request.POST.get("form") == "own":
-                own = _own(request, strand)
-                queries.tried(
-                    strand, own, actions.recordings_of(journey)
-                )  # refused while it is wrong
-                strand = replace(strand, captures=(own, *strand.captures))
-            number = digits(request.POST.get("form", "")) or 0
-            if 0 < number < len(strand.captures):
-                chosen_first = strand.captures[number]
-                strand = replace(
-                    strand,
-                    captures=(
-                        chosen_first,
-                        *(each for each in strand.captures if each != chosen_first),
-                    ),
-                )
-            ticked: list[Use] = [
-                use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")
-            ]
-            if not ticked:
-                raise DynamikosError(
-                    "No place is ticked, so nothing would be replaced. Tick at least one."
-                )
-            actions.take(
-                member, journey, request.POST.get("parent", ""), [strand], {strand.name: ticked}
-            )
+        chosen, uses = _asked(request, journey)
+        actions.take(member, journey, parent, chosen, uses)
     except (Stale, DynamikosError) as wrong:
         status = 409 if isinstance(wrong, Stale) else 422
         return render(
@@ -200,6 +178,57 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             status=status,
         )
     return redirect(reverse("strands", args=[member.project_id, pk]) + (f"?at={at}" if at else ""))
+
+
+def _asked(
+    request: HttpRequest, journey: Journey
+) -> tuple[list[Strand], dict[str, Sequence[Use]] | None]:
+    """(the strands that are accepted, the places that are ticked of one). Raises DynamikosError."""
+    found = queries.search_of(journey)
+    if found is None:
+        raise DynamikosError(
+            "Nothing was searched yet, so there is nothing to accept. Search first."
+        )
+    dismissed = queries.dismissed(journey)
+    if request.POST.get("all"):
+        return [each for each in actions.proven(found) if not dismissed(each)], None
+    if request.POST.get("fresh"):
+        return [each for each in actions.unproven_makers(found) if not dismissed(each)], None
+    strand = _with_form(
+        request, journey, queries.strand_named(journey, request.POST.get("name", ""))
+    )
+    ticked = request.POST.getlist("use")
+    uses = [use for number, use in enumerate(strand.uses) if str(number) in ticked]
+    if not uses:
+        raise DynamikosError("No place is ticked, so nothing would be replaced. Tick at least one.")
+    return [strand], {strand.name: uses}
+
+
+def _with_form(request: HttpRequest, journey: Journey, strand: Strand) -> Strand:
+    """The strand with the capture that is chosen, or written by hand, as its first. Raises
+    DynamikosError for one that is wrong.
+    """
+    chosen = request.POST.get("form", "")
+    if chosen == "own":
+        own = _own(request, strand)
+        queries.tried(strand, own, actions.recordings_of(journey))  # refused while it is wrong
+        return replace(strand, captures=(own, *strand.captures))
+    number = digits(chosen) or 0
+    if not 0 < number < len(strand.captures):
+        return strand
+    first = strand.captures[number]
+    return replace(strand, captures=(first, *(each for each in strand.captures if each != first)))
+
+
+@member_view(post="engineer")
+def undo(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Takes the last acceptance back, as a whole."""
+    try:
+        actions.undo(member, journeys.journey(member, pk))
+    except DynamikosError as wrong:
+        context = _context(request, member, pk, str(wrong))
+        return render(request, "strands/strands.html", context, status=422)
+    return redirect("strands", member.project_id, pk)
 
 
 def _own(request: HttpRequest, strand: Strand) -> Capture:
@@ -239,13 +268,8 @@ def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     parent, name = request.POST.get("parent", ""), request.POST.get("name", "")
     try:
         if request.POST.get("all"):
-            dismissed = set(journey.dismissals.values_list("entry", "place"))
-            every = [
-                each
-                for each in strands
-                if each.kind == "typed"
-                and (not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed)
-            ]
+            dismissed = queries.dismissed(journey)
+            every = [each for each in strands if each.kind == "typed" and not dismissed(each)]
             actions.into_new_set(member, journey, parent, every)
         else:
             strand = queries.strand_named(journey, name)
