@@ -369,7 +369,7 @@ class WhatIsWrong(TestCase):
         ),
         (
             "{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}",
-            "give one of form, parts, json, raw or file",
+            "give one of form, parts, json, raw, base64 or file",
         ),
         (
             "{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: "

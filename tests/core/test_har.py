@@ -86,7 +86,7 @@ class Bad(TestCase):
                 entry(),
                 broken,
                 {},
-                entry(request={"method": "GET", "url": "ws://a.example/", "headers": []}),
+                entry(request={"method": "GET", "url": "ftp://a.example/", "headers": []}),
             )
         )
         self.assertEqual(len(recording.exchanges), 1)

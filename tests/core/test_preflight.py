@@ -64,6 +64,23 @@ def capped(origin: str) -> list[AgreedTarget]:
     return [replace(parse_target(origin), cap_per_s=5.0)]
 
 
+class AsRecorded(TestCase):
+    def said(self, note: str) -> list[str]:
+        journey = replace(JOURNEY, note=note)
+        found = preflight(facts(journeys={"j": journey, "k": OTHER}))
+        return [each.said for each in found if each.what == "Replayed as recorded"]
+
+    def test_what_is_not_replayed_is_said(self) -> None:
+        note = "Mine.\nLeft out: a WebSocket handshake, which can't be replayed yet."
+        told = self.said(note)
+        self.assertEqual(told, [f"J: {note.splitlines()[1]}"])
+        self.assertTrue(self.said("Recorded over HTTP/2: 3 of 3 requests. Replayed over HTTP/1.1."))
+
+    def test_silent_where_all_of_it_is(self) -> None:
+        self.assertEqual(self.said("A note that speaks of what was Left out: nothing."), [])
+        self.assertEqual(self.said(""), [])
+
+
 class Looked(TestCase):
     def levels(self, **more: Any) -> dict[str, tuple[str, str]]:
         return {

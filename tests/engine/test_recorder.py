@@ -258,6 +258,24 @@ class ProxyTests(RecorderCase):
         self.assertEqual(await reader.readexactly(3), b"cba")
         writer.close()
 
+    async def test_a_socket_of_a_listed_host_is_recorded_as_browsers_ask_for_it(self) -> None:
+        """For ws:// a browser asks a proxy for a tunnel, as for https."""
+        reader, writer = await asyncio.open_connection("127.0.0.1", self.port)
+        host = self.base.removeprefix("http://")
+        writer.write(f"CONNECT {host} HTTP/1.1\r\nHost: {host}\r\n\r\n".encode())
+        self.assertIn(b"200", await reader.readuntil(b"\r\n\r\n"))
+        writer.write(
+            f"GET /socket HTTP/1.1\r\nHost: {host}\r\nUpgrade: websocket\r\nConnection: "
+            "Upgrade\r\n\r\n".encode()
+        )
+        self.assertIn(b"101", await reader.readuntil(b"\r\n\r\n"))
+        writer.write(b"abc")
+        self.assertEqual(await reader.readexactly(3), b"cba")
+        writer.close()
+        await self.eventually(lambda: self.recorded)
+        self.assertEqual(self.recorded[0].sent.url, f"{self.base}/socket")
+        self.assertEqual(self.recorded[0].answer.status, 101)  # type: ignore[union-attr]
+
     async def test_https_is_decrypted_only_for_listed_hosts(self) -> None:
         authority = trustme.CA()
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)

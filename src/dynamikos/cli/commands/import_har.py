@@ -104,5 +104,9 @@ def _journey(member, files: list[Path], name: str, hosts: str, accept_proven: bo
             click.echo(f"  {line}")
         for line in left_over:
             click.echo(f"  left: {line}")
+        for each in strands.unproven_makers(searched):
+            click.echo(
+                f"  {each.name}: stays as recorded; nothing shows that a fresh one is accepted"
+            )
         found.refresh_from_db()
     click.echo(f"journey {found.key}: revision {found.head.number if found.head else 0}")

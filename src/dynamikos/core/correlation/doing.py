@@ -17,12 +17,21 @@ from dynamikos.core.correlation.growing import counts_of, grown
 from dynamikos.core.correlation.origins import framed, head_of_answer, holding
 from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.correlation.texts import whole
+from dynamikos.core.correlation.unreplayed import origin_in, sources_of
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.model import REDIRECTS
 
 Doubtful = Literal[
-    "hard-wired", "other-record", "same-record", "made-twice", "sent-again", "no-growth", "unknown"
+    "hard-wired",
+    "not-replayed",
+    "may-not-be-replayed",
+    "other-record",
+    "same-record",
+    "made-twice",
+    "sent-again",
+    "no-growth",
+    "unknown",
 ]
 
 
@@ -53,7 +62,7 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
         """Whether it can't be right: an id that comes again may be, when an application counts from
         the start, and so may a list that does not grow, when it shows only so many.
         """
-        return self.kind not in ("same-record", "no-growth", "unknown")
+        return self.kind not in ("same-record", "no-growth", "unknown", "may-not-be-replayed")
 
 
 class _Tape:
@@ -78,6 +87,14 @@ class _Tape:
             self._sent[position] = {site.place: site.value for site in sites}
         return self._sent[position]
 
+    def holding(self, value: str) -> Iterable[int]:
+        """Positions of the answers that hold it."""
+        return self._held.get(value, ())
+
+    def first_sent(self, value: str, at: int) -> int:
+        """The first position at which it is sent, `at` at the latest."""
+        return next((p for p in range(at) if value in self.sent(p).values()), at)
+
     def holds(self, position: int, value: str) -> bool:
         return position in self._held.get(value, ())
 
@@ -98,8 +115,9 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     be sent as it was recorded (*hard-wired*), nor be said to have been made again (*same record*);
     what the recording went on with must be what was made in the same round (*other record*). Two
     rounds must not make the same one (*made twice*), nor send what was captured in the round before
-    (*sent again*). A list that grew in the recording grows again (*no growth*). Without a recording
-    only *made twice* and *sent again* can be seen.
+    (*sent again*). What came from a stream, a socket or another host that is not replayed must not
+    be sent as it was recorded (*not replayed*). A list that grew in the recording grows again (*no
+    growth*). Without a recording only *made twice* and *sent again* can be seen.
     """
     values = {site.value for each in replays for site in sites_of(each.exchange, 0)}
     values |= {value for each in replays for _, value in _made(each.exchange)}
@@ -109,6 +127,7 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
         *_other_record(replays, tape),
         *_same_record(replays, tape),
     ]
+    found += _not_replayed(replays, tape)
     found += [*_made_twice(replays, tape), *_sent_again(replays), *_no_growth(replays, recording)]
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
@@ -141,6 +160,42 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                     " another one: what was done was done to the recorded one."
                 )
                 yield Doubt(kind="hard-wired", at=replay.at, value=value, words=words)
+
+
+def _not_replayed(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
+    """What is sent as it was recorded and came from a stream, a socket, a host that is left out."""
+    origins = {_origin(each.exchange.sent.url) for each in replays}
+    played = {each.recorded for each in replays}
+    origins |= {_origin(each.sent.url) for at, each in enumerate(tape.exchanges) if at in played}
+    sources = sources_of(tape.exchanges, origins)
+    unplayed = {source.position for source in sources}
+    for replay in replays if sources else ():
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+            continue
+        before = tape.sent(replay.recorded)
+        for site in sites_of(replay.exchange, replay.recorded):
+            value = site.value
+            if site.outer or before.get(site.place) != value or not _telling(value, site):
+                continue
+            first = tape.first_sent(value, replay.recorded)
+            if any(at < first and at not in unplayed for at in tape.holding(value)):
+                continue
+            found = origin_in(sources, value, first)
+            if found is None:
+                continue
+            source, is_known = found
+            how = "and stands in" if is_known else "and may come from"
+            words = (
+                f"“{value[:60]}” is sent as it was recorded ({site.place}), {how} {source.words}: "
+                "the application may have said yes to the recorded one."
+            )
+            kind: Doubtful = "not-replayed" if is_known else "may-not-be-replayed"
+            yield Doubt(kind=kind, at=replay.at, value=value, words=words)
+
+
+def _origin(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}"
 
 
 def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:

@@ -51,7 +51,8 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     so nothing is to be replaced. `captures` are the forms that work, the simplest first, `proofs`
     what each of them takes from each recording. `pattern` describes a client-made or a computed
     value; of a computed one `made_by` is the inside of its hole, with `{0}` and `{1}` for the
-    values that are sent at `made_from`.
+    values that are sent at `made_from`. `doubt`: it comes, or may come, from something that is
+    not replayed.
     """
 
     name: str
@@ -69,6 +70,7 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     made_by: str = ""
     made_from: tuple[Use, ...] = ()
     proofs: tuple[tuple[Taken, ...], ...] = ()
+    doubt: str = ""
 
     @property
     def varies(self) -> bool:

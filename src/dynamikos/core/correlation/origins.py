@@ -14,6 +14,7 @@ from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Answer
 from dynamikos.core.exchanges.resources import LIFELESS, is_file
+from dynamikos.core.journeys.recorded_requests import unsupported
 
 Progress = Callable[[float], None]
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
@@ -40,7 +41,7 @@ def fill_hits(
     the value sent there, in order.
     """
     skip = steady(main, others, maps) | {
-        i for i in main.ours if static_kind(main, i, alone=not others)
+        i for i in main.ours if no_origin(main, i, alone=not others)
     }
     last = max((site.entry for each in wanted for site in each.sites), default=-1)
     where = [i for i in main.ours if i < last and i not in skip]
@@ -89,10 +90,12 @@ def steady(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
     return found
 
 
-def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
-    """Whether answer i is a file that issues nothing. With no other recording to tell, scripts are
-    files, too.
+def no_origin(main: Answers, i: int, *, alone: bool) -> bool:
+    """Whether answer i is a file that issues nothing, or a stream that is not replayed, so that
+    nothing can be captured from it. With no other recording to tell, scripts are files, too.
     """
+    if unsupported(main.exchanges[i]):
+        return True
     answer = main.exchanges[i].answer
     kind = ((answer.header("content-type") if answer else "") or "").lower()
     if kind.startswith(LIFELESS):

@@ -26,6 +26,7 @@ from dynamikos.core.correlation.typed import (
     mark_words,
     visible_fields,
 )
+from dynamikos.core.correlation.unreplayed import with_unreplayed
 from dynamikos.core.exchanges import Exchange, hosts_of
 from dynamikos.core.exchanges.model import redirect_of
 
@@ -72,6 +73,7 @@ def find_strands(
     is told the share done and may raise to cancel. Indices in the result are the exchanges' `entry`
     where they have one.
     """
+    origins = list(origins) if origins is not None else None
     main = answers_of(recordings[0], origins)
     others = [answers_of(each, origins) for each in recordings[1:]]
     maps, found = _aligned(main, others)
@@ -93,7 +95,9 @@ def find_strands(
         mark_typed(each, visible)
     kept = [each for each in kept if not ruled.ignores(each)]
     progress(1.0)
-    return with_digests(with_computed(strands_of(kept, main)), main.exchanges)
+    made = with_digests(with_computed(strands_of(kept, main)), main.exchanges)
+    ours = set(origins) if origins is not None else own_origins(recordings[0])
+    return with_unreplayed(made, main.exchanges, ours)
 
 
 class _Ruled:

@@ -12,6 +12,7 @@ import msgspec
 
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges.model import Answer, Exchange, Sent, Timings
+from dynamikos.core.exchanges.posted import posted
 
 METHOD = re.compile(r"[!#$%&'*+.^_`|~0-9A-Z-]{1,40}\Z")  # RFC 9110 §9.1
 
@@ -117,6 +118,7 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
     if progress is not None:
         progress(1.0)
     exchanges.sort(key=lambda exchange: exchange.started_us)
+    remarks += [f"entry {each.entry}: {each.lost}" for each in exchanges if each.lost]
     pages = {str(page.get("id", "")): str(page.get("title", "")) for page in log.pages}
     creator = " ".join(str(log.creator.get(key, "")) for key in ("name", "version")).strip()
     return Recording(
@@ -210,25 +212,29 @@ def _say(problem: Exception) -> str:
 
 def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
     request, response = entry["request"], entry.get("response") or {}
-    url = str(request["url"])
-    if urlsplit(url).scheme not in ("http", "https"):
+    url = str(request["url"]).partition("#")[0]
+    scheme = urlsplit(url).scheme
+    if scheme not in ("http", "https", "ws", "wss"):
         return None
-    url = url.partition("#")[0]
+    headers = _headers(request)
+    if scheme in ("ws", "wss"):  # RFC 6455 §3: the handshake is a request of HTTP
+        url = "http" + url[2:]
+        if not any(name.lower() == "upgrade" for name, _ in headers):
+            headers = (*headers, ("Upgrade", "websocket"))
     method = str(request["method"]).upper()
     if not METHOD.match(method):
         raise ValueError(f"'{method[:40]}' is no method")
-    sent = Sent(
-        method=method,
-        url=url,
-        headers=_headers(request),
-        body=_posted(request.get("postData") or {}),
-    )
+    body, lost = posted(request)
+    sent = Sent(method=method, url=url, headers=headers, body=body)
     status = _whole(response.get("status"), "status", 999)
+    messages = _messages(entry)
+    if messages and status == 0:
+        status = 101  # some exports leave the answer out
     answer = None
     error = ""
     if status > 0:
         content = response.get("content") or {}
-        body = _content(content)
+        body = messages or _content(content)
         size = _whole(content.get("size"), "size of its body", 1 << 50)
         answer = Answer(
             status=status,
@@ -247,7 +253,32 @@ def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
         started_us=_instant(str(entry["startedDateTime"])),
         page=str(entry.get("pageref") or ""),
         entry=number,
+        http=_protocol(str(response.get("httpVersion") or request.get("httpVersion") or "")),
+        lost=lost,
     )
+
+
+def _messages(entry: dict[str, Any]) -> bytes:
+    """What a socket received, a message a line, where the export has it."""
+    kept = entry.get("_webSocketMessages")
+    if not isinstance(kept, list):
+        return b""
+    texts = (str(e.get("data") or "") for e in kept if isinstance(e, dict) and _came_in(e))
+    return "\n".join(texts).encode("utf-8", "surrogatepass")
+
+
+def _came_in(message: dict[str, Any]) -> bool:
+    return message.get("type") == "receive"
+
+
+def _protocol(text: str) -> str:
+    """An HTTP version in its short form: "h2", "h3", "http/1.1"; "" for what is none."""
+    plain = text.strip().lower()
+    found = re.match(r"(?:http/|h)(\d(?:\.\d)?)", plain)
+    if not found:
+        return "h3" if plain.startswith("quic") else ""
+    version = found.group(1).removesuffix(".0")
+    return f"h{version}" if version in ("2", "3") else f"http/{found.group(1)}"
 
 
 def _whole(value: Any, what: str, most: int) -> int:
@@ -286,22 +317,6 @@ def _with_cookies(response: dict[str, Any]) -> tuple[tuple[str, str], ...]:
             for each in cookies
         ),
     )
-
-
-def _posted(data: dict[str, Any]) -> bytes:
-    text = data.get("text")
-    if text:
-        if data.get("encoding") == "base64":
-            return base64.b64decode(text)
-        return str(text).encode("utf-8", "surrogatepass")
-    params = data.get("params") or []
-    if params:
-        from urllib.parse import quote_plus
-
-        return "&".join(
-            f"{quote_plus(str(p['name']))}={quote_plus(str(p.get('value') or ''))}" for p in params
-        ).encode()
-    return b""
 
 
 def _content(content: dict[str, Any]) -> bytes:

@@ -57,7 +57,7 @@ def _entry(exchange: Exchange) -> dict[str, Any]:
     request: dict[str, Any] = {
         "method": sent.method,
         "url": sent.url,
-        "httpVersion": "HTTP/1.1",
+        "httpVersion": exchange.http or "unknown",
         "cookies": [],
         "headers": _pairs(sent.headers),
         "queryString": _pairs(parse_qsl(urlsplit(sent.url).query, keep_blank_values=True)),
@@ -95,7 +95,7 @@ def _entry(exchange: Exchange) -> dict[str, Any]:
         "response": {
             "status": answer.status if answer else 0,
             "statusText": answer.reason if answer else "",
-            "httpVersion": "HTTP/1.1",
+            "httpVersion": exchange.http or "unknown",
             "cookies": [],
             "headers": _pairs(answer.headers) if answer else [],
             "content": content,

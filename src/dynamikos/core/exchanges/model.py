@@ -52,7 +52,8 @@ class Answer(msgspec.Struct, frozen=True, kw_only=True):
 class Exchange(msgspec.Struct, frozen=True, kw_only=True):
     """One request with its response, or with the reason why there is none (`error`).
 
-    `entry` is its index in the file, if from one.
+    `entry` is its index in the file, if from one; `http` the protocol it went over, where that is
+    known ("h2"); `lost` says what the recording lacks of it, in words.
     """
 
     sent: Sent
@@ -63,6 +64,8 @@ class Exchange(msgspec.Struct, frozen=True, kw_only=True):
     page: str = ""
     embedded: bool = False
     entry: int = -1
+    http: str = ""
+    lost: str = ""
 
 
 REDIRECTS = frozenset({301, 302, 303, 307, 308})  # RFC 9110 §15.4

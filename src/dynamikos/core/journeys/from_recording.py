@@ -23,6 +23,9 @@ from dynamikos.core.journeys.recorded_steps import (
     went_on,
 )
 
+LEFT_OUT, RECORDED_OVER = "Left out: ", "Recorded over "
+NOT_AS_RECORDED = (LEFT_OUT, RECORDED_OVER)  # how such remarks begin in a journey's note
+NEWER = {"h2": "HTTP/2", "h3": "HTTP/3"}
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
 
 
@@ -114,12 +117,13 @@ def remarks_on(recording: Recording, origins: Collection[str]) -> list[str]:
             counts[what] += bool(what)
             lost += lost_body(exchange)
     made = [
-        f"Left out: {what}"
+        f"{LEFT_OUT}{what}"
         + (f" ({count} of them)" if count > 1 else "")
         + ", which can't be replayed yet."
         for what, count in counts.items()
         if count
     ]
+    made += _other_protocol(recording, origins)
     if not recording.marks and _signs_in_late(recording, origins):
         made.append(
             "A password is sent after something else was written, so it stays in the rounds: in a "
@@ -133,6 +137,19 @@ def remarks_on(recording: Recording, origins: Collection[str]) -> list[str]:
             "note."
         )
     return made
+
+
+def _other_protocol(recording: Recording, origins: Collection[str]) -> list[str]:
+    """What was recorded over another protocol than it is replayed over."""
+    known = [each.http for each in recording.exchanges if origin_of(each) in origins and each.http]
+    newer = [each for each in known if each in NEWER]
+    if not newer:
+        return []
+    named = NEWER[Counter(newer).most_common(1)[0][0]]
+    return [
+        f"{RECORDED_OVER}{named}: {len(newer)} of {len(known)} requests. Replayed over HTTP/1.1, "
+        "with other connections and other queues."
+    ]
 
 
 def _signs_in_late(recording: Recording, origins: Collection[str]) -> bool:

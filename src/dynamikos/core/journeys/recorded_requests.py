@@ -107,6 +107,8 @@ def _request(
     if lost_body(exchange):
         body = _upload(recording, number)
         said = [*said, LOST_BODY if body is None else LOST_UPLOAD]
+    if exchange.lost:
+        said = [*said, f"{exchange.lost[0].upper()}{exchange.lost[1:]}"]
     if number in notes:
         said = [*said, notes[number]]
     return Request(
@@ -393,6 +395,10 @@ def _body(exchange: Exchange) -> Body | None:
         return Body(form=tuple(parse_qsl(text, keep_blank_values=True)))
     if "json" in kind and not problem_in(text):
         return Body(json=text, type="" if kind == "application/json" else kind)
+    try:
+        body.decode("utf-8")
+    except UnicodeDecodeError:
+        return Body(base64=base64.b64encode(body).decode(), type=kind)
     return Body(raw=text, type=kind or "application/octet-stream")
 
 

@@ -37,6 +37,9 @@ Method = Annotated[
 ]
 
 
+KINDS_OF_BODY = ("form", "parts", "json", "raw", "base64")
+
+
 class FormPart(Frozen, frozen=True, kw_only=True):
     """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and
     content, as text or base64.
@@ -53,15 +56,16 @@ class FormPart(Frozen, frozen=True, kw_only=True):
 
 
 class Body(Frozen, frozen=True, kw_only=True):
-    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its
-    content type, or a `file` beside the plan, sent piece by piece however large it is. Exactly one
-    is given.
+    """What is sent: form fields, parts of a multipart form, a JSON text, a raw text or bytes (in
+    base64) with their content type, or a `file` beside the plan, sent piece by piece however large
+    it is. Exactly one is given.
     """
 
     form: tuple[Pair, ...] | None = None
     parts: tuple[FormPart, ...] | None = None
     json: str | None = None
     raw: str | None = None
+    base64: Annotated[str, msgspec.Meta(max_length=3_000_000)] | None = None
     type: str = ""
     file: str = ""
 
@@ -79,19 +83,16 @@ class Body(Frozen, frozen=True, kw_only=True):
 
     def problems(self) -> Iterator[str]:
         """Exactly one kind; JSON that is JSON; files that can be decoded."""
-        if (
-            sum(getattr(self, kind) is not None for kind in ("form", "parts", "json", "raw"))
-            + bool(self.file)
-            != 1
-        ):
-            yield "body: give one of form, parts, json, raw or file"
+        if sum(getattr(self, kind) is not None for kind in KINDS_OF_BODY) + bool(self.file) != 1:
+            yield f"body: give one of {', '.join(KINDS_OF_BODY)} or file"
         if self.json is not None and (wrong := problem_in(self.json)):
             yield f"JSON body, {wrong}; a body that shall not be JSON is given as raw"
-        for part in self.parts or ():
+        contents = [(f"part {part.name}", part.base64) for part in self.parts or ()]
+        for what, content in (*contents, ("body", self.base64 or "")):
             try:
-                base64.b64decode(part.base64, validate=True)
+                base64.b64decode(content, validate=True)
             except ValueError:
-                yield f"part {part.name}: its content is not base64"
+                yield f"{what}: its content is not base64"
 
 
 class Login(Frozen, frozen=True, kw_only=True):

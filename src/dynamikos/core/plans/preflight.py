@@ -10,6 +10,7 @@ from urllib.parse import urljoin, urlsplit
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.figures import short
 from dynamikos.core.journeys import Journey, Request
+from dynamikos.core.journeys.from_recording import NOT_AS_RECORDED
 from dynamikos.core.journeys.kinds import Sending
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.environment import AgreedTarget, parse_target
@@ -169,6 +170,7 @@ def preflight(facts: Facts) -> list[Finding]:
         *_shares(facts.plan),
         *_rehearsed(facts),
         *_checks(facts),
+        *_as_recorded(facts),
         *_data(facts),
         *_targets(facts),
         *_probes(facts),
@@ -259,6 +261,20 @@ def _checks(facts: Facts) -> Iterator[Finding]:
             )
     if fine and facts.journeys:
         yield Finding("Checks", "fine", "Every step checks something of its answers.")
+
+
+def _as_recorded(facts: Facts) -> Iterator[Finding]:
+    """What the recordings held and the journeys don't replay, or replay otherwise."""
+    for key, journey in facts.journeys.items():
+        lines = [line for line in journey.note.splitlines() if line.startswith(NOT_AS_RECORDED)]
+        if lines:
+            yield Finding(
+                "Replayed as recorded",
+                "warning",
+                f"{journey.name}: {' '.join(lines)}",
+                "Look at what the rehearsal says of values that came from there",
+                f"journey:{key}",
+            )
 
 
 def bare_steps(journey: Journey) -> list[Sending]:

@@ -103,16 +103,19 @@ class Proxy(Listener):
         upstream: Upstream,
     ) -> None:
         host, port = host_and_port(target)
-        origin: Origin = ("https", host, port)
+        secure, plain = ("https", host, port), ("http", host, port)
+        origin: Origin = plain if self._is_listed(plain) and not self._is_listed(secure) else secure
         if not self._is_listed(origin):
             await tunnel_to((reader, writer), self._open(origin, secure=False))
             return
         writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
         await writer.drain()
-        await writer.start_tls(self._authority.context(host))
-        reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
+        if origin == secure:
+            await writer.start_tls(self._authority.context(host))
+            reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
         place = host if ":" not in host else f"[{host}]"
-        base = f"https://{place}" + ("" if origin[2] == 443 else f":{origin[2]}")
+        standard = 443 if origin == secure else 80  # browsers ask so for ws:// too
+        base = f"{origin[0]}://{place}" + ("" if port == standard else f":{port}")
         while True:
             head = await read_head(reader)
             if head is None:

@@ -103,6 +103,7 @@ class Passing:
             ),
             error=error,
             started_us=round(self.began * 1e6),
+            http="http/1.1",
         )
 
 

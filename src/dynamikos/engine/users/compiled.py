@@ -549,6 +549,9 @@ def _body(
         return _multipart(
             body, boundary, text
         ), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
+    if body.base64 is not None:
+        content = base64.b64decode(body.base64)
+        return (lambda values: content), body.type or "application/octet-stream"
     fill = (
         json_filler(body.json, known, secret=secret)
         if body.json is not None

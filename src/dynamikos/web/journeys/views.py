@@ -15,6 +15,7 @@ from dynamikos.core.journeys.background import background_of
 from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of
 from dynamikos.core.journeys.kinds import KINDS, Step
 from dynamikos.core.journeys.model import PARTS, walk
+from dynamikos.core.journeys.request import KINDS_OF_BODY
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys import actions, forms, queries
@@ -260,11 +261,7 @@ def _body_kind(body: object) -> str:
     if getattr(body, "file", ""):
         return "file"
     return next(
-        (
-            kind
-            for kind in ("form", "parts", "json", "raw")
-            if body is not None and getattr(body, kind) is not None
-        ),
+        (kind for kind in KINDS_OF_BODY if body is not None and getattr(body, kind) is not None),
         "none",
     )
 

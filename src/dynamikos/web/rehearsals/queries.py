@@ -191,6 +191,7 @@ def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
         started_us=begun_us + kept.second * 1_000_000 + number,
         entry=number,
         error=kept.error,
+        http="http/1.1",
     )
 
 

@@ -315,7 +315,8 @@ def proven(found: Search) -> list[Strand]:
     return [
         each
         for each in queries.strands_of(found)
-        if (each.kind == "issued" and each.proven) or (each.kind == "client-made" and each.varies)
+        if (each.kind == "issued" and each.proven)
+        or (each.kind == "client-made" and each.varies and not each.doubt)
     ]
 
 
@@ -326,7 +327,9 @@ def unproven_makers(found: Search) -> list[Strand]:
     return [
         each
         for each in queries.strands_of(found)
-        if each.kind == "client-made" and not each.varies and (maker_for(each) or each.made_by)
+        if each.kind == "client-made"
+        and (not each.varies or each.doubt)
+        and (maker_for(each) or each.made_by)
     ]
 
 

@@ -24,6 +24,8 @@ def body_from(data: QueryDict, old: Body | None) -> Body | None:
         return Body(form=pairs(data, "form"))
     if kind == "parts":
         return Body(parts=parts_from(data, old))
+    if kind == "base64":
+        return _bytes_from(data, old)
     text = data.get("body-text")
     if text is None:  # another kind was chosen just now: what was typed goes with it
         text = _as_text(old)
@@ -48,6 +50,34 @@ def body_from(data: QueryDict, old: Body | None) -> Body | None:
     return None
 
 
+def _bytes_from(data: QueryDict, old: Body | None) -> Body:
+    """A body that is no text: the file that was chosen now, else what was there before."""
+    content = data.get("part-content", "keep")
+    if content.startswith("keep"):
+        before = old.base64 if old is not None and old.base64 is not None else None
+        if before is None:
+            before = base64.b64encode(_as_text(old).encode()).decode()
+        content = before
+    else:
+        _verify_size("the body", content)
+    return Body(base64=content, type=data.get("part-type", "").strip())
+
+
+def _verify_size(what: str, content: str) -> None:
+    """Raises DynamikosError for a chosen file that came broken or is too large."""
+    try:
+        size = len(base64.b64decode(content, validate=True))
+    except ValueError as problem:
+        raise DynamikosError(
+            f"{what}: its content came broken; choose the file again."
+        ) from problem
+    if size > MAX_FILE_BYTES:
+        raise DynamikosError(
+            f"{what}: a file of {size:,} bytes is too large for a journey; at most "
+            f"{MAX_FILE_BYTES:,} go with it."
+        )
+
+
 def leaves_of(text: str) -> list[tuple[str, str]]:
     """(JSONPath, scalar as written) of a JSON text; none when it is not JSON."""
     try:
@@ -57,7 +87,7 @@ def leaves_of(text: str) -> list[tuple[str, str]]:
 
 
 def _as_text(body: Body | None) -> str:
-    if body is None:
+    if body is None or body.base64 is not None:
         return ""
     if body.json is not None or body.raw is not None:
         return body.json if body.json is not None else body.raw or ""
@@ -85,18 +115,7 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
             number = digits(content[5:])
             content = before[number].base64 if number is not None and number < len(before) else ""
         elif content:
-            try:
-                size = len(base64.b64decode(content, validate=True))
-            except ValueError as problem:
-                raise DynamikosError(
-                    f"part {name}: its content came broken; choose the file again."
-                ) from problem
-            if size > MAX_FILE_BYTES:
-                raise DynamikosError(
-                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most "
-                    f"{MAX_FILE_BYTES:,} go"
-                    " with it."
-                )
+            _verify_size(f"part {name}", content)
         made.append(
             FormPart(
                 name=name.strip(),

@@ -20,9 +20,12 @@ const takeFile = (field) => {
   reader.onload = () => {
     const whole = String(reader.result);
     part("content").value = whole.slice(whole.indexOf(",") + 1);
-    part("file").value = file.name;
     part("type").value = part("type").value || file.type;
-    part("name").value = part("name").value || "file";
+    if (part("file")) {
+      // a part of a form, not the whole body
+      part("file").value = file.name;
+      part("name").value = part("name").value || "file";
+    }
     field.value = "";
     part("content").setAttribute("data-reload", "");
     part("content").dispatchEvent(new Event("change", { bubbles: true }));
