@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.chains import chains_of, renewing
 from dynamikos.core.correlation.closing import free_name, open_a_page, sent_in_closing
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Strand, Use
@@ -49,6 +50,7 @@ def accept(
     accepting = _Accepting(journey, exchanges, columns or {}, chosen, wanted)
     for strand in chosen:
         accepting.take(strand, wanted[strand.name])
+    accepting.renew()
     done, left = accepting.done, accepting.left
     return Accepted(journey=accepting.journey, done=tuple(done), left=tuple(left))
 
@@ -69,6 +71,10 @@ class _Accepting:
         self._holes: dict[tuple[int, str], str] = {}  # by entry and place, what stands there now
         self.positions = {(e.entry if e.entry >= 0 else i): i for i, e in enumerate(exchanges)}
         self._answers = Answers(exchanges, range(len(exchanges)))
+        self._chains = chains_of(chosen, self.positions, self._answers)
+        # the name of a chain's value, by that of each link
+        self._links = {link.name: chain[0].name for chain in self._chains for link in chain}
+        self._names: dict[str, str] = {}  # what stands in the journey, by the chain's name
         self.done: list[str] = []
         self.left: list[str] = []
 
@@ -144,11 +150,41 @@ class _Accepting:
         plain = replace(strand.capture, name="v")
         for each in request.captures:
             if replace(each, name="v", note="") == plain:
+                self._names.setdefault(self._links.get(strand.name, ""), each.name)
                 return each.name
-        name = free_name(self.journey, strand.name)
+        chain = self._links.get(strand.name, "")
+        name = self._names.get(chain) or free_name(self.journey, strand.name)
+        if chain:
+            self._names[chain] = name
         captures = (*request.captures, replace(strand.capture, name=name))
         self.journey = change_request(self.journey, step, request.request, captures=captures)
         return name
+
+    def renew(self) -> None:
+        """Captures the values of chains from every answer that issues them, also from the last
+        one: the next round sends what that gave.
+        """
+        issuing = {
+            self._answers.start.get(self.positions[link.origin.entry], -1)
+            for chain in self._chains
+            for link in chain
+            if link.origin is not None
+        }
+        found = [renewing(chain, self.positions, self._answers) for chain in self._chains]
+        also = {position for each in found for position in each} | issuing
+        for chain in self._chains:
+            name = self._names.get(chain[0].name)
+            if name is None:
+                continue
+            for position, capture in renewing(chain, self.positions, self._answers, also).items():
+                home = _request_of(self.journey, position)
+                if home is None or name in (each.name for each in home[1].captures):
+                    continue
+                captures = (*home[1].captures, replace(capture, name=name))
+                self.journey = change_request(
+                    self.journey, home[0], home[1].request, captures=captures
+                )
+            self.done.append(f"{name}: is renewed, and captured wherever it is issued")
 
     def _made(self, strand: Strand) -> str:
         """What stands in the holes of a value that no answer issues; "" when it stays as it is."""

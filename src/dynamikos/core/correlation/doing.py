@@ -300,12 +300,16 @@ def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
         for name, value in replay.captured.items():
             taken.setdefault(name, {})[replay.round] = value
     for name, by_round in taken.items():
+        if 0 in by_round:
+            continue  # begun in the opening and renewed since: a round begins with the last one
         for turn, value in by_round.items():
             after = by_round.get(turn + 1)
             if after is None or after == value or len(value) < 6:
                 continue
             for replay in (each for each in replays if each.round == turn + 1):
                 if any(site.value == value for site in sites_of(replay.exchange, 0)):
+                    if name in replay.captured:
+                        break  # renewed by the request that sends it
                     words = (
                         f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round "
                         f"{turn + 1}, where"

@@ -1,0 +1,141 @@
+"""Chains: values that are renewed by the request that sends them, as a rotating refresh token is.
+
+A recording shows each link as a value of its own. Played again, the next round needs the last link,
+not the first one: so a chain is one name, captured wherever it is issued, also from the last
+answer, whose value the recording did not send any more. What the same answers issue besides (the
+access token beside the refresh token) is a chain with them.
+"""
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from msgspec.structs import replace
+
+from dynamikos.core.captures import Capture, compile_capture
+from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.model import Strand
+from dynamikos.core.correlation.value_shapes import generated
+
+Chain = list[Strand]
+
+
+def chains_of(
+    strands: Sequence[Strand], positions: Mapping[int, int], answers: Answers
+) -> list[Chain]:
+    """The chains among issued strands, their links in the order they were issued; `positions` are
+    those of the recording's exchanges by entry.
+    """
+    issued = [
+        each
+        for each in strands
+        if each.kind == "issued" and each.origin is not None and each.capture is not None
+    ]
+    issued = [e for e in issued if e.origin is not None and e.origin.entry in positions]
+    at = {each.name: _issued_at(each, positions, answers) for each in issued}
+    issued.sort(key=lambda each: at[each.name])
+    renewed = _renewed(issued, at, positions)
+    chains = _linked(issued, renewed)
+    begun = [[each] for each in issued if each.name not in {e.name for c in chains for e in c}]
+    chains += [chain for chain in begun if _is_renewed_once(chain[0], positions, answers)]
+    places = {at[link.name] for chain in chains for link in chain[1:]}
+    places |= {place for chain in chains for place in renewing(chain, positions, answers)}
+    beside = _beside(issued, at, positions, places)
+    return _linked(issued, {**beside, **renewed}) + [
+        chain for chain in chains if len(chain) == 1 and chain[0].name not in beside
+    ]
+
+
+def _renewed(
+    issued: Sequence[Strand], at: Mapping[str, int], positions: Mapping[int, int]
+) -> dict[str, Strand]:
+    """By name of a link, the link that is issued to a request that sends it."""
+    made = {}
+    for one in issued:
+        sent = {positions.get(use.entry) for use in one.uses}
+        after = (e for e in issued if at[e.name] > at[one.name] and at[e.name] in sent)
+        following = next((each for each in after if _alike(one, each)), None)
+        if following is not None:
+            made[one.name] = following
+    return made
+
+
+def _is_renewed_once(one: Strand, positions: Mapping[int, int], answers: Answers) -> bool:
+    """Whether the answer to a call that sends a value has another one in the same field of its
+    JSON, which the recording did not send any more.
+    """
+    if one.capture is None or one.capture.json is None:
+        return False
+    return bool(renewing([one], positions, answers))
+
+
+def _beside(
+    issued: Sequence[Strand],
+    at: Mapping[str, int],
+    positions: Mapping[int, int],
+    places: Collection[int],
+) -> dict[str, Strand]:
+    """By name of a value, the one that takes its place where another one is renewed: after that it
+    is not sent any more.
+    """
+    made = {}
+    for one in issued:
+        last = max((positions.get(use.entry, -1) for use in one.uses), default=-1)
+        after = (e for e in issued if at[e.name] in places and last <= at[e.name] > at[one.name])
+        following = next((e for e in after if _alike(one, e) and _same_capture(one, e)), None)
+        if following is not None:
+            made[one.name] = following
+    return made
+
+
+def _issued_at(strand: Strand, positions: Mapping[int, int], answers: Answers) -> int:
+    """The position of the request that a strand's value is issued to."""
+    assert strand.origin is not None
+    position = positions[strand.origin.entry]
+    return answers.start.get(position, position)
+
+
+def _linked(issued: Sequence[Strand], renewed: Mapping[str, Strand]) -> list[Chain]:
+    later = {each.name for each in renewed.values()}
+    chains = []
+    for one in issued:
+        if one.name in later or one.name not in renewed:
+            continue
+        chain = [one]
+        while chain[-1].name in renewed and renewed[chain[-1].name] not in chain:
+            chain.append(renewed[chain[-1].name])
+        chains.append(chain)
+    return chains
+
+
+def _alike(one: Strand, other: Strand) -> bool:
+    """Whether two values are sent at a place of the same name, and are made alike."""
+    mine = {use.place.split(", ")[0] for use in one.uses}
+    theirs = {use.place.split(", ")[0] for use in other.uses}
+    named = {place for place in mine & theirs if not place.startswith("path")}
+    return bool(named) and generated(one.value) == generated(other.value)
+
+
+def _same_capture(one: Strand, other: Strand) -> bool:
+    assert one.capture is not None and other.capture is not None
+    return replace(one.capture, name="v") == replace(other.capture, name="v")
+
+
+def renewing(
+    chain: Chain, positions: Mapping[int, int], answers: Answers, also: Iterable[int] = ()
+) -> dict[int, Capture]:
+    """(position of a request → the capture) where a chain's value is issued although the recording
+    sends no value of that answer: the requests that send its links, and those of `also`.
+    """
+    known = {_issued_at(link, positions, answers) for link in chain}
+    sent = {positions[use.entry] for link in chain for use in link.uses if use.entry in positions}
+    first = min(known)
+    found = {}
+    for position in sorted((sent | set(also)) - known):
+        if position < first or position not in answers.start or answers.followed(position):
+            continue
+        for link in reversed(chain):
+            assert link.capture is not None
+            value = compile_capture(link.capture)(answers.view(position))
+            if isinstance(value, str) and value and value not in [e.value for e in chain]:
+                found[position] = link.capture
+                break
+    return found
