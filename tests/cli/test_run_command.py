@@ -3,15 +3,19 @@
 import csv
 import json
 import socket
+import ssl
 import subprocess
 import sys
 import tempfile
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from threading import Thread
 from unittest import TestCase
 from xml.etree import ElementTree
 
 import jsonschema
 import pyarrow.parquet as pq
+import trustme
 from click.testing import CliRunner
 from msgspec.structs import replace
 
@@ -366,6 +370,24 @@ class Address(TestCase):
             (found["exchanges"]["answered"], found["exchanges"]["failed"]), (came["started"], 0)
         )
 
+    def test_whom_to_trust(self) -> None:
+        """A certificate of one's own is named as the cause, and accepted where that is said."""
+        authority, context = trustme.CA(), ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        authority.issue_cert("localhost").configure_cert(context)
+        pem = Path(self.enterContext(tempfile.TemporaryDirectory())) / "own.pem"
+        authority.cert_pem.write_to_path(str(pem))
+        server = ThreadingHTTPServer(("127.0.0.1", 0), SimpleHTTPRequestHandler)
+        server.socket = context.wrap_socket(server.socket, server_side=True)
+        Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        given = ("--address", f"https://localhost:{server.server_port}/", "--users", "1")
+        for trust, code in (((), 1), (("--trust", "anything"), 0), (("--trust", str(pem)), 0)):
+            with self.subTest(trust=trust[1:]):
+                done = self.call(*given, "--seconds", "3", *trust)
+                self.assertEqual(done.exit_code, code, done.output)
+                self.assertEqual("tls" in done.output, code == 1, done.output)
+
     def test_what_would_be_ignored_is_refused(self) -> None:
         address = ("--address", "http://127.0.0.1:9/", "--users", "1", "--seconds", "2")
         for more, wanted in (
@@ -377,6 +399,9 @@ class Address(TestCase):
             self.assertEqual(done.exit_code, 2)
             self.assertIn(wanted, done.output)
         self.assertIn("nothing to run", self.call().output)
+        self.assertIn("--trust goes with --address", self.call("p", "--trust", "anything").output)
+        for file, wanted in ((__file__, "there is no certificate in it"), ("/none.pem", "No such")):
+            self.assertIn(wanted, self.call(*address, "--trust", file).output)
         self.assertIn("go with --address", self.call("p.yaml", "--seconds", "5").output)
 
 

@@ -16,7 +16,7 @@ from unittest import IsolatedAsyncioTestCase
 import trustme
 
 from dynamikos.core.exchanges import Exchange
-from dynamikos.core.plans import parse_target
+from dynamikos.core.plans import Way, parse_target
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.messages import Broken, Head, framing, status_of
@@ -336,6 +336,54 @@ class ProxyTests(RecorderCase):
         writer.close()
         await unknown.aclose()
         self.assertIn("tls", self.recorded[0].error)
+        secret.server.close()
+
+    async def test_an_environment_says_whom_to_trust_where_hosts_are_and_which_proxy(self) -> None:
+        """The same target by a name that only the environment knows; through a proxy; and with no
+        trust in it, where the person reads what to do.
+        """
+        authority, context = trustme.CA(), ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        authority.issue_cert("staging.example").configure_cert(context)
+        secret = Target({"/secret": answer(b"hidden")})
+        await secret.begin(context)
+        outer = Proxy((), self.authority, lambda exchange: None)
+        via = await outer.listen()
+        target = f"https://staging.example:{secret.port}"
+        pem = authority.cert_pem.bytes().decode()
+        here = {"staging.example": "127.0.0.1"}
+        for way, expected in (
+            (Way(trust=pem, hosts=here), b"hidden"),
+            (Way(trust="anything", hosts=here), b"hidden"),
+            (Way(hosts=here), b"not accepted"),
+            (Way(trust=pem, proxy=f"http://127.0.0.1:{via}"), b"staging.example can't be resolved"),
+        ):
+            with self.subTest(trust=way.trust[:20], proxy=bool(way.proxy)):
+                door = Doorway([target], "r.localhost", self.recorded.append, way=way)
+                port = await door.listen()
+                told = await self.ask(
+                    port,
+                    f"GET /secret HTTP/1.1\r\nHost: r.localhost:{port}\r\nConnection: "
+                    "close\r\n\r\n".encode(),
+                    until_close=True,
+                )
+                await door.aclose()
+                if way.proxy:  # the outer proxy looks the name up, and nobody knows it
+                    self.assertIn(b"refused staging.example", told)
+                else:
+                    self.assertIn(expected, told)
+                if expected == b"not accepted":
+                    self.assertIn(b"begin the recording with an environment", told)
+        plain = Doorway(
+            [self.base],
+            "r.localhost",
+            self.recorded.append,
+            way=Way(proxy=f"http://127.0.0.1:{via}"),
+        )
+        port = await plain.listen()
+        request = f"GET /echo HTTP/1.1\r\nHost: r.localhost:{port}\r\n\r\n".encode()
+        self.assertIn(b"ok", await self.ask(port, request))
+        await plain.aclose()
+        await outer.aclose()
         secret.server.close()
 
     async def test_numbers_that_are_none(self) -> None:

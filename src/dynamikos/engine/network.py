@@ -65,41 +65,51 @@ async def open_streams(
     *,
     secure: bool = True,
     trust: str | None = None,
+    way: Way | None = None,
     limit_s: float = 10.0,
     public_only: bool = False,
     there: str = "",
 ) -> Streams:
     """Connects for a person's own request that passes through the recorder. `secure`: TLS for
-    https, with the target verified. `there` is where the host is, instead of looking it up.
-    `public_only` refuses loopback and private addresses: other machines must not reach through us
-    what only we can reach.
+    https, with the target verified as `way` says, which also says where hosts are and through which
+    proxy. `there` is where the host is, instead of looking it up. `public_only` refuses loopback
+    and private addresses: other machines must not reach through us what only we can reach.
 
     Raises Failure, as for any other connection: the same check of targets.
     """
     scheme, host, port = origin
+    way = way or Way()
+    proxy = proxy_of(way.proxy) if way.proxy else None
+    if proxy is not None:
+        there, there_port = proxy.origin[1:]
+    else:
+        there, there_port = there or way.hosts.get(host, host), port
     begun = time.perf_counter()
     try:
         found = await asyncio.get_running_loop().getaddrinfo(
-            there or host, port, type=socket.SOCK_STREAM
+            there, there_port, type=socket.SOCK_STREAM
         )
     except OSError as problem:
         raise Failure(
-            "dns", f"{host} can't be resolved: {problem.strerror or problem}"
+            "dns", f"{there} can't be resolved: {problem.strerror or problem}"
         ) from problem
     resolved = time.perf_counter()
-    context = None
-    if scheme == "https" and secure:
-        context = ssl.create_default_context(cafile=trust)
-        context.set_alpn_protocols(["http/1.1"])
+    context = context_of(way, "", trust) if scheme == "https" and secure else None
     last: Failure | None = None
-    for _, _, _, _, place in found:
+    for family, _, _, _, place in found:
         address = str(place[0])
-        check_target(agreed, origin, address, own_ports)
+        if proxy is None:
+            check_target(agreed, origin, address, own_ports)
+        else:  # the proxy looks the host up; it was agreed to with the environment
+            check_target((*agreed, _as_target(proxy)), proxy.origin, address, own_ports)
         if public_only:
             _only_public(host, address)
         try:
             async with asyncio.timeout(limit_s):
-                reader, writer = await asyncio.open_connection(address, port, limit=256 * 1024)
+                sock = await _joined(family, address, there_port)
+                if proxy is not None:
+                    await _tunnel(asyncio.get_running_loop(), sock, proxy, host, port)
+                reader, writer = await asyncio.open_connection(sock=sock, limit=256 * 1024)
                 connected = time.perf_counter()
                 if context is not None:
                     await writer.start_tls(context, server_hostname=host)
@@ -117,6 +127,22 @@ async def open_streams(
             dns, connect, tls = (round(part * 1e6) for part in parts)
             return Streams(reader, writer, (dns, connect, tls if context else -1))
     raise last or Failure("dns", f"{host} has no address")
+
+
+def _as_target(proxy: "Proxy") -> AgreedTarget:
+    _, host, port = proxy.origin
+    return AgreedTarget(scheme="http", host=host, port=port)
+
+
+async def _joined(family: int, address: str, port: int) -> socket.socket:
+    """A connected socket that does not block."""
+    sock = _new_socket(family, None)
+    try:
+        await asyncio.get_running_loop().sock_connect(sock, (address, port))
+    except BaseException:
+        sock.close()
+        raise
+    return sock
 
 
 def _only_public(host: str, address: str) -> None:

@@ -19,7 +19,8 @@ import psutil
 import psycopg
 
 from dynamikos.core.exchanges import Exchange
-from dynamikos.core.plans import parse_target
+from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.plans.environment import WAY
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
@@ -84,14 +85,13 @@ class Recorder:
         """One look at what is asked for, and one at what is to be stored."""
         rows = await (
             await self.link.execute(
-                "SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() "
-                "FROM"
-                " recordings_session WHERE state = ANY(%s)",
+                "SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp(), "
+                "way FROM recordings_session WHERE state = ANY(%s)",
                 [list(OPEN)],
             )
         ).fetchall()
         wanted = {row[0] for row in rows if not row[6]}
-        for pk, kind, targets, name, state, word, is_over in rows:
+        for pk, kind, targets, name, state, word, is_over, way in rows:
             if is_over:
                 await self.link.execute(
                     "UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; "
@@ -106,6 +106,7 @@ class Recorder:
                     targets if isinstance(targets, list) else json.loads(targets),
                     name,
                     word,
+                    WAY.of(way if isinstance(way, dict) else json.loads(way)),
                 )
             elif pk in self.open:
                 self.open[pk].paused = state == "paused"
@@ -126,12 +127,16 @@ class Recorder:
                 )
                 await self._say(taking.pk, "state", "closed")
 
-    async def _open(self, pk: Any, kind: str, targets: list[str], name: str, word: str) -> None:
+    async def _open(
+        self, pk: Any, kind: str, targets: list[str], name: str, word: str, way: Way
+    ) -> None:
         taking = self.open[pk] = Taking(pk)
         authority = window = ""
         try:
             if kind == "doorway":
-                taking.door = Doorway(targets, name, taking.record, own_ports=self.own_ports)
+                taking.door = Doorway(
+                    targets, name, taking.record, own_ports=self.own_ports, way=way
+                )
                 port = await taking.door.listen()
                 address = f"http://{name}:{port}"
             else:
@@ -144,6 +149,7 @@ class Recorder:
                     taking.record,
                     own_ports=self.own_ports,
                     credentials=credentials,
+                    way=way,
                 )
                 if kind == "device":
                     address = f"http://{outer_address()}:{await taking.door.listen('0.0.0.0')}"

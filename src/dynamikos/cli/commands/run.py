@@ -85,6 +85,11 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
 )
 @click.option("--seconds", type=float, metavar="S", help="With --address: for how long.")
 @click.option(
+    "--trust",
+    metavar="FILE|anything",
+    help="With --address: certificates (PEM) that are trusted, or any certificate.",
+)
+@click.option(
     "--project",
     help="For a plan kept in the database: the project it belongs to (needed only if the name is "
     "not unique).",
@@ -137,6 +142,7 @@ def command(
     address: str | None,
     arrivals_per_s: float | None,
     seconds: float | None,
+    trust: str | None,
     project: str | None,
     environment: str | None,
     users: int | None,
@@ -158,8 +164,8 @@ def command(
     # taken for this one's
     if not _export((json_file, b""), (junit, b"")):
         sys.exit(COULD_NOT_RUN)
-    asked = _Asked(plan, address, arrivals_per_s, seconds, project, environment, users, duration,
-                   sets, trial, detach)  # fmt: skip
+    asked = _Asked(plan, address, arrivals_per_s, seconds, trust, project, environment, users,
+                   duration, sets, trial, detach)  # fmt: skip
     ENDING.begin()
     try:
         result = asked.run()
@@ -205,6 +211,7 @@ class _Asked(NamedTuple):
     address: str | None
     arrivals_per_s: float | None
     seconds: float | None
+    trust: str | None
     project: str | None
     environment: str | None
     users: int | None
@@ -217,7 +224,7 @@ class _Asked(NamedTuple):
         """None for a run that goes on by itself. Raises DynamikosError."""
         self._refuse()
         if self.address is not None:
-            return _from_address(self.address, self.users, self.arrivals_per_s, self.seconds)
+            return _from_address(self)
         assert self.plan is not None
         if Path(self.plan).is_file():
             return _from_file(
@@ -266,6 +273,10 @@ class _Asked(NamedTuple):
             raise PlanError(
                 "--arrivals-per-s and --seconds go with --address; for a plan there is --duration"
             )
+        elif self.trust is not None:
+            raise PlanError(
+                "--trust goes with --address; a plan's environment says whom to trust (way: trust)"
+            )
 
 
 def _export(*files: tuple[Path | None, bytes]) -> bool:
@@ -281,16 +292,36 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
     return whole
 
 
-def _from_address(
-    address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
-) -> Result:
+def _trusted(given: str | None) -> str:
+    """What a Way trusts. Raises PlanError for a file that can't be read."""
+    if given is None or given == "anything":
+        return given or "system"
+    try:
+        text = Path(given).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise PlanError(f"--trust {given}: {problem}") from problem
+    if "BEGIN CERTIFICATE" not in text:
+        raise PlanError(
+            f"--trust {given}: there is no certificate in it; give certificates in PEM, or anything"
+        )
+    return text
+
+
+def _from_address(asked: _Asked) -> Result:
     from dynamikos.cli import plan_files
     from dynamikos.cli.file_run import perform
     from dynamikos.core.plans.quick import from_address
 
-    if seconds is None:
+    if asked.seconds is None:
         raise PlanError("for how long? Write --seconds")
-    quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)
+    assert asked.address is not None
+    quick = from_address(
+        asked.address,
+        asked.seconds,
+        users=asked.users,
+        arrivals_per_s=asked.arrivals_per_s,
+        trust=_trusted(asked.trust),
+    )
     journeys = {quick.journey.journey: quick.journey}
     frozen = plan_files.PlanFiles(quick.plan, journeys, quick.environment, {}, {}).frozen({})
     click.echo(

@@ -11,7 +11,7 @@ from dynamikos.core.journeys import Journey, Request, key_from
 from dynamikos.core.journeys.kinds import Sending
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.crowds import Crowd, CrowdRow
-from dynamikos.core.plans.environment import Environment
+from dynamikos.core.plans.environment import Environment, Way
 from dynamikos.core.plans.model import Plan
 from dynamikos.core.plans.workloads import Arrivals, Users
 from dynamikos.core.profiles import Stretch
@@ -31,10 +31,15 @@ class Quick:
 
 
 def from_address(
-    address: str, seconds: float, *, users: int | None = None, arrivals_per_s: float | None = None
+    address: str,
+    seconds: float,
+    *,
+    users: int | None = None,
+    arrivals_per_s: float | None = None,
+    trust: str = "system",
 ) -> Quick:
-    """Either `users` at once or `arrivals_per_s`, for `seconds`. Raises PlanError with what is
-    wrong.
+    """Either `users` at once or `arrivals_per_s`, for `seconds`; `trust` as in Way. Raises
+    PlanError with what is wrong.
     """
     origin, path = _split(address)
     if (users is None) == (arrivals_per_s is None):
@@ -82,7 +87,12 @@ def from_address(
         )
     )
     environment = Environment(
-        form=1, environment=key, name=host, addresses={"site": origin}, agreed=(origin,)
+        form=1,
+        environment=key,
+        name=host,
+        addresses={"site": origin},
+        agreed=(origin,),
+        way=Way(trust=trust),
     )
     return Quick(plan, journey, environment, origin)
 

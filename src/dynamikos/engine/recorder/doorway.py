@@ -11,7 +11,7 @@ import time
 from urllib.parse import quote, urlsplit
 
 from dynamikos.core.exchanges import decode_body
-from dynamikos.core.plans import parse_target
+from dynamikos.core.plans import Way, parse_target
 from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
@@ -26,7 +26,7 @@ from dynamikos.engine.recorder.messages import (
     read_head,
     status_of,
 )
-from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
+from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, told, tunnel
 
 OWN_COOKIE = re.compile(
     r"dynamikos(-[0-9a-f]{8})?(-form|-theme)?\s*\Z"
@@ -69,9 +69,10 @@ class Doorway(Listener):
         *,
         own_ports: frozenset[int] = frozenset(),
         trust: str | None = None,
+        way: Way | None = None,
     ) -> None:
         self._targets = [each.rstrip("/") for each in targets]
-        super().__init__(own_ports, trust)
+        super().__init__(own_ports, trust, way)
         self._record = record
         self._agreed = tuple(map(parse_target, self._targets))
         self._hosts = {
@@ -192,7 +193,9 @@ class Doorway(Listener):
         try:
             streams = upstream.pop(origin, None)
             if streams is None or streams.reader.at_eof():
-                streams = await open_streams(self._agreed, origin, self._own, trust=self._trust)
+                streams = await open_streams(
+                    self._agreed, origin, self._own, trust=self._trust, way=self._way
+                )
                 passing.opened_us = streams.parts_us
             streams.writer.write(asked.to_bytes() + raw)
             await streams.writer.drain()
@@ -208,7 +211,8 @@ class Doorway(Listener):
         except (Failure, Broken, OSError) as problem:
             passing.error = getattr(problem, "detail", "") or str(problem) or type(problem).__name__
             if passing.answer is None:
-                await _say(writer, "502 Bad Gateway", f"the target failed: {passing.error}")
+                said = told(problem) if isinstance(problem, Failure) else passing.error
+                await _say(writer, "502 Bad Gateway", f"the target failed: {said}")
             return False
         finally:
             self._record(passing.exchange())

@@ -4,6 +4,7 @@ import asyncio
 import ssl
 from abc import ABC, abstractmethod
 
+from dynamikos.core.plans import Way
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Misplaced
@@ -17,8 +18,11 @@ class Listener(ABC):
     ends only itself.
     """
 
-    def __init__(self, own_ports: frozenset[int], trust: str | None) -> None:
-        self._own, self._trust = own_ports, trust
+    def __init__(
+        self, own_ports: frozenset[int], trust: str | None, way: Way | None = None
+    ) -> None:
+        """`way` says how the targets are reached: whom to trust, where hosts are, which proxy."""
+        self._own, self._trust, self._way = own_ports, trust, way
         self._port = 0
         self._server: asyncio.Server | None = None
         self._clients: set[asyncio.Task[None]] = set()

@@ -6,7 +6,7 @@ import asyncio
 import base64
 import hmac
 
-from dynamikos.core.plans import AgreedTarget
+from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.certificates import Authority
@@ -30,8 +30,9 @@ class Proxy(Listener):
         own_ports: frozenset[int] = frozenset(),
         credentials: str = "",
         trust: str | None = None,
+        way: Way | None = None,
     ) -> None:
-        super().__init__(own_ports, trust)
+        super().__init__(own_ports, trust, way)
         self._listed, self._authority, self._record = listed, authority, record
         self._credentials = credentials
 
@@ -55,7 +56,13 @@ class Proxy(Listener):
         )
         inside_too = self._is_listed(origin) or not self._credentials
         return await open_streams(
-            agreed, origin, self._own, secure=secure, trust=self._trust, public_only=not inside_too
+            agreed,
+            origin,
+            self._own,
+            secure=secure,
+            trust=self._trust,
+            way=self._way,
+            public_only=not inside_too,
         )
 
     def _allowed(self, head: Head) -> bool:

@@ -118,6 +118,16 @@ def simple_answer(status: str, text: str) -> bytes:
     )
 
 
+def told(failure: Failure) -> str:
+    """What the person who records reads where a target could not be reached."""
+    if failure.kind != "tls":
+        return failure.detail
+    return (
+        f"the certificate of the target was not accepted: {failure.detail}. If it is one of your "
+        "own, begin the recording with an environment whose settings trust it."
+    )
+
+
 async def pass_on(
     head: Head,
     url: str,
@@ -162,7 +172,7 @@ async def pass_on(
         return False
     except Failure as failure:
         passing.error = f"{failure.kind}: {failure.detail}"
-        writer.write(simple_answer("502 Bad Gateway", failure.detail))
+        writer.write(simple_answer("502 Bad Gateway", told(failure)))
         await writer.drain()
         return False
     except (Broken, OSError) as problem:

@@ -35,6 +35,7 @@ def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
         request,
         "journeys/list.html",
         {
+            "environments": member.project.environments.all(),
             "journeys": list(queries.journeys(member)),
             "recordings": recordings.recordings(member)[:20],
         },

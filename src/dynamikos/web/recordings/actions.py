@@ -15,7 +15,9 @@ from django.utils import timezone
 from dynamikos import workers
 from dynamikos.core.errors import DynamikosError, ImportRefused, PlanError
 from dynamikos.core.exchanges import hosts_of
-from dynamikos.core.plans import parse_target
+from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.plans.environment import WAY
+from dynamikos.web.environments import queries as environments
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.bulk import copy_rows
 from dynamikos.web.projects.models import Membership
@@ -145,8 +147,11 @@ def _hint() -> None:
 
 
 @transaction.atomic
-def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
-    """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line).
+def begin(
+    member: Membership, kind: str, addresses: str, name: str, environment: str = ""
+) -> Session:
+    """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line),
+    reached as the environment of that key says.
 
     Raises DynamikosError.
     """
@@ -190,6 +195,7 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
         recording=made,
         kind=kind,
         targets=targets,
+        way=_way(member, environment),
         name=f"r-{secrets.token_hex(5)}.localhost",
         started_by=member.account,
         word=secrets.token_hex(6) if kind == Session.Kind.DEVICE else "",
@@ -198,6 +204,34 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
     note(member, "recording begun", made.name, kind=kind, targets=targets)
     transaction.on_commit(_hint)
     return session
+
+
+def _way(member: Membership, environment: str) -> dict[str, Any]:
+    """How an environment says that targets are reached; {} without one. Raises DynamikosError."""
+    if not environment:
+        return {}
+    found = environments.environments(member).filter(key=environment).first()
+    if found is None:
+        raise DynamikosError(f"There is no environment '{environment}' any more; choose another.")
+    way = environments.way_of(found)
+    hosts = {each.host: each.address for each in found.targets.all() if each.address}
+    if "{{" in way.proxy:
+        raise DynamikosError(
+            f"The proxy of {found.name} needs a secret, which a recording does not get. Record "
+            "without it, or give the proxy's address without a password."
+        )
+    if way.proxy:
+        proxy = parse_target(way.proxy)
+        if not any(
+            (each.scheme, each.host, each.port) == (proxy.scheme, proxy.host, proxy.port)
+            for each in found.targets.all()
+        ):
+            raise DynamikosError(
+                f"The proxy {way.proxy} of {found.name} is not one of its agreed targets, so "
+                "nothing is sent through it. Agree to it in the settings first."
+            )
+    made = Way(trust=way.trust, hosts=hosts, proxy=way.proxy)
+    return WAY.plain(made)
 
 
 @transaction.atomic

@@ -47,6 +47,7 @@ class Session(models.Model):
     )
     kind = models.CharField(max_length=10, choices=Kind.choices)
     targets = models.JSONField()  # origins
+    way = models.JSONField(default=dict)  # core.plans.Way: whom to trust, where hosts are, proxy
     name = models.CharField(max_length=60)  # the doorway's host name
     state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
     address = models.CharField(max_length=200, blank=True)

@@ -82,12 +82,17 @@ def record(request: HttpRequest, member: Membership) -> HttpResponse:
             request.POST.get("kind", ""),
             request.POST.get("targets", ""),
             request.POST.get("name", ""),
+            request.POST.get("environment", ""),
         )
     except DynamikosError as wrong:
         return render(
             request,
             "recordings/refused.html",
-            {"problem": str(wrong), "typed": request.POST},
+            {
+                "problem": str(wrong),
+                "typed": request.POST,
+                "environments": member.project.environments.all(),
+            },
             status=422,
         )
     return redirect("recording-live", member.project_id, made.pk)
