@@ -6,12 +6,15 @@ from unittest import mock
 
 from django.utils import timezone
 
+from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.reports import KeptExchange, pack_kept
+from dynamikos.web.datasets.actions import set_deal
+from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.places.models import Generator
 from dynamikos.web.rehearsals import actions
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
-from dynamikos.web.rehearsals.queries import frozen, sentence
+from dynamikos.web.rehearsals.queries import dealt_before, frozen, replayed, sentence
 from tests.web.support import PageCase
 from tests.web.test_runs import generator
 
@@ -161,3 +164,62 @@ class Choosing(PageCase):
             self.client.post(place), "Every generator carries a run", status_code=422
         )
         self.assertEqual(Rehearsal.objects.count(), 1)
+
+
+class Dealt(PageCase):
+    """Rows of data: others each time; back to the start only when that is asked for."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        generator(self.sample)
+        self.data = DataSet.objects.get(project=self.sample.project, key="observers")
+
+    def asked(self, **more: str) -> Rehearsal:
+        answer = self.client.post(self.address("rehearse"), more)
+        self.assertEqual(answer.status_code, 302, answer.content[:2000])
+        return Rehearsal.objects.latest("asked_at")
+
+    def test_two_rounds_get_rows_that_were_not_dealt_before(self) -> None:
+        set_deal(self.sample.member, self.data, Deal(when="round", then="leave"))
+        DataSet.objects.filter(pk=self.data.pk).update(rehearsed=self.data.rows - 5)
+        seen = set[int]()
+        for _ in range(2):
+            first, count = self.asked(rounds="2").dealt["observers"]
+            rows = set(range(first, first + count))
+            self.assertFalse(rows & seen)
+            seen |= rows
+        self.assertEqual(seen, {1, 2, 3, 4})
+        answer = self.client.post(self.address("rehearse"), {"rounds": "2"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertContains(answer, "No row is left for a rehearsal", status_code=422)
+        made = self.asked(rounds="2", again="1")
+        self.assertEqual(made.dealt["observers"], [self.data.rows - 2, 2])
+        page = self.client.get(self.sample.address(f"rehearsals/{made.pk}"))
+        self.assertContains(page, f"rows {self.data.rows - 1:,}–{self.data.rows:,} of observers")
+
+    def test_rows_that_are_never_used_up_come_again_by_themselves(self) -> None:
+        set_deal(self.sample.member, self.data, Deal(when="round"))
+        DataSet.objects.filter(pk=self.data.pk).update(rehearsed=self.data.rows - 1)
+        rows = [self.asked().dealt["observers"][0] for _ in range(2)]
+        self.assertEqual(rows, [0, self.data.rows - 1])
+
+    def test_a_failure_that_reads_as_used_names_the_rehearsal_before(self) -> None:
+        set_deal(self.sample.member, self.data, Deal(when="round", then="leave"))
+        self.asked(row="1")
+        second = self.asked(row="1")
+
+        def told(body: str, status: int) -> str:
+            kept = KeptExchange(
+                second=0, series=1, step="a", request="b", reason="failed: check", user=1, round=1,
+                method="POST", url="http://x/", status=status, body=body,
+            )  # fmt: skip
+            RehearsedExchange.objects.filter(rehearsal=second).delete()
+            RehearsedExchange.objects.create(rehearsal=second, number=0, body=pack_kept(kept))
+            return dealt_before(second, replayed(second))
+
+        self.assertIn("Row 1 of observers was dealt before, to rehearsal 1 of", told("", 409))
+        self.assertEqual(told("not found", 404), "")
+        other = self.asked(row="2")
+        second.dealt = other.dealt
+        Rehearsal.objects.filter(pk=other.pk).delete()
+        self.assertEqual(told("already there", 400), "")  # nobody had row 2 before

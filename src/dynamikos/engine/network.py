@@ -85,35 +85,21 @@ async def open_streams(
     else:
         there, there_port = there or way.hosts.get(host, host), port
     begun = time.perf_counter()
-    try:
-        found = await asyncio.get_running_loop().getaddrinfo(
-            there, there_port, type=socket.SOCK_STREAM
-        )
-    except OSError as problem:
-        raise Failure(
-            "dns", f"{there} can't be resolved: {problem.strerror or problem}"
-        ) from problem
+    found = await _looked_up(there, there_port)
     resolved = time.perf_counter()
     context = context_of(way, "", trust) if scheme == "https" and secure else None
+    targets, asked = (
+        (agreed, origin) if proxy is None else ((*agreed, _as_target(proxy)), proxy.origin)
+    )
     last: Failure | None = None
-    for family, _, _, _, place in found:
-        address = str(place[0])
-        if proxy is None:
-            check_target(agreed, origin, address, own_ports)
-        else:  # the proxy looks the host up; it was agreed to with the environment
-            check_target((*agreed, _as_target(proxy)), proxy.origin, address, own_ports)
+    for family, address in found:
+        check_target(targets, asked, address, own_ports)  # a proxy looks the host up by itself
         if public_only:
             _only_public(host, address)
         try:
             async with asyncio.timeout(limit_s):
-                sock = await _joined(family, address, there_port)
-                if proxy is not None:
-                    await _tunnel(asyncio.get_running_loop(), sock, proxy, host, port)
-                reader, writer = await asyncio.open_connection(sock=sock, limit=256 * 1024)
-                connected = time.perf_counter()
-                if context is not None:
-                    await writer.start_tls(context, server_hostname=host)
-                    reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
+                at = (family, address, there_port)
+                reader, writer, connected = await _stream_to(at, origin, proxy, context)
         except TimeoutError:
             last = Failure(
                 "timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s"
@@ -127,6 +113,39 @@ async def open_streams(
             dns, connect, tls = (round(part * 1e6) for part in parts)
             return Streams(reader, writer, (dns, connect, tls if context else -1))
     raise last or Failure("dns", f"{host} has no address")
+
+
+async def _looked_up(host: str, port: int) -> list[tuple[int, str]]:
+    """(family, address) each. Raises Failure."""
+    loop = asyncio.get_running_loop()
+    try:
+        found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError as problem:
+        raise Failure(
+            "dns", f"{host} can't be resolved: {problem.strerror or problem}"
+        ) from problem
+    return [(family, str(place[0])) for family, _, _, _, place in found]
+
+
+async def _stream_to(
+    at: tuple[int, str, int], origin: Origin, proxy: "Proxy | None", context: ssl.SSLContext | None
+) -> tuple[asyncio.StreamReader, asyncio.StreamWriter, float]:
+    """(reader, writer, when it was connected) of a connection to an address (family, address,
+    port), through the proxy that may be there, with TLS where a `context` is given.
+    """
+    sock = await _joined(*at)
+    try:
+        if proxy is not None:
+            await _tunnel(asyncio.get_running_loop(), sock, proxy, *origin[1:])
+        reader, writer = await asyncio.open_connection(sock=sock, limit=256 * 1024)
+    except BaseException:
+        sock.close()
+        raise
+    connected = time.perf_counter()
+    if context is not None:
+        await writer.start_tls(context, server_hostname=origin[1])
+        reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
+    return reader, writer, connected
 
 
 def _as_target(proxy: "Proxy") -> AgreedTarget:
@@ -398,16 +417,12 @@ class RealNetwork:
             known = asyncio.get_running_loop().create_future()
             self._addresses[(host, port)] = known
             try:
-                found = await asyncio.get_running_loop().getaddrinfo(
-                    host, port, type=socket.SOCK_STREAM
-                )
-                known.set_result([(family, str(place[0])) for family, _, _, _, place in found])
-            except OSError as problem:
+                known.set_result(await _looked_up(host, port))
+            except Failure as failure:
                 del self._addresses[(host, port)]
-                failure = Failure("dns", f"{host} can't be resolved: {problem.strerror or problem}")
                 known.set_exception(failure)
                 known.exception()  # seen: others that wait for it raise it themselves
-                raise failure from problem
+                raise
         return known.result() if known.done() else await asyncio.shield(known)
 
     async def _connect(self, dial: "_Dial", line: Line | None) -> Connection:

@@ -24,24 +24,29 @@ def chains_of(
     """The chains among issued strands, their links in the order they were issued; `positions` are
     those of the recording's exchanges by entry.
     """
-    issued = [
-        each
-        for each in strands
-        if each.kind == "issued" and each.origin is not None and each.capture is not None
-    ]
-    issued = [e for e in issued if e.origin is not None and e.origin.entry in positions]
+    issued = [each for each in strands if _is_captured(each, positions)]
     at = {each.name: _issued_at(each, positions, answers) for each in issued}
     issued.sort(key=lambda each: at[each.name])
     renewed = _renewed(issued, at, positions)
     chains = _linked(issued, renewed)
-    begun = [[each] for each in issued if each.name not in {e.name for c in chains for e in c}]
-    chains += [chain for chain in begun if _is_renewed_once(chain[0], positions, answers)]
-    places = {at[link.name] for chain in chains for link in chain[1:]}
-    places |= {place for chain in chains for place in renewing(chain, positions, answers)}
-    beside = _beside(issued, at, positions, places)
-    return _linked(issued, {**beside, **renewed}) + [
-        chain for chain in chains if len(chain) == 1 and chain[0].name not in beside
+    known = {link.name for chain in chains for link in chain}
+    chains += [
+        [each]
+        for each in issued
+        if each.name not in known and _is_renewed_once(each, positions, answers)
     ]
+    places = {at[link.name] for chain in chains for link in chain[1:]}
+    for chain in chains:
+        places.update(renewing(chain, positions, answers))
+    beside = _beside(issued, at, positions, places)
+    alone = [chain for chain in chains if len(chain) == 1 and chain[0].name not in beside]
+    return _linked(issued, {**beside, **renewed}) + alone
+
+
+def _is_captured(strand: Strand, positions: Mapping[int, int]) -> bool:
+    if strand.kind != "issued" or strand.capture is None or strand.origin is None:
+        return False
+    return strand.origin.entry in positions
 
 
 def _renewed(

@@ -21,6 +21,7 @@ class DataSet(models.Model):
     deal = models.JSONField(default=dict)  # core.dealing.Deal
     form = models.JSONField(default=dict)  # core.dealing.Form, of the file it was read from
     version = models.PositiveIntegerField(default=1)
+    rehearsed = models.PositiveIntegerField(default=0)  # rows from the end, dealt to rehearsals
     changed_at = models.DateTimeField(auto_now=True)
 
     class Meta:

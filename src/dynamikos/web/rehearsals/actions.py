@@ -10,6 +10,7 @@ from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.checks import Check, compile_check
 from dynamikos.core.dealing import Deal
+from dynamikos.core.dealing.rehearsing import UsedUp, next_rows
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
 from dynamikos.core.frozen.document import FROZEN
@@ -46,12 +47,13 @@ def ask(
     user: int = 1,
     environment: str = "",
     rounds: int = 1,
+    again: bool = False,
 ) -> Rehearsal:
     """A rehearsal of the head revision, from step `start`, halting before `until`, as user number
-    `user`, with row number `row` of its data (0: any), in the environment with a key ("": the
-    first).
+    `user`, with row number `row` of its data (0: others than the last rehearsals had; with
+    `again` from the last row on), in the environment with a key ("": the first).
 
-    Raises DynamikosError for what would make it senseless.
+    Raises UsedUp, or DynamikosError for what would make it senseless.
     """
     core = excerpt(content(journey).active(cleanup=True), start, until)
     wrong = problems(journey, core, environment)
@@ -67,11 +69,10 @@ def ask(
             "sent."
         )
     generator = for_one_user()
-    turn = journey.rehearsals.count()
     needed = needs(core, way_of(place))
-    piles, rows = row_for(member, needed.tables, turn, row, rounds)
     assert journey.head is not None
     with transaction.atomic():
+        piles, rows = rows_for(member, needed.tables, row, rounds, again=again)
         journey.head.used = True
         journey.head.save(update_fields=["used"])
         number = (journey.rehearsals.aggregate(top=Max("number"))["top"] or 0) + 1
@@ -91,6 +92,7 @@ def ask(
             asked_by=member.account,
             user_number=user,
             rounds=rounds,
+            dealt={each.key: [each.first_row, len(rows[each.key])] for each in piles},
         )
         inputs = gathered(place, plan, {core.journey: core}, piles=piles)
         frozen = freeze(inputs, run=str(made.pk), seed=number, cap_per_s=cap_of_one(), checked=True)
@@ -216,25 +218,34 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
         )
 
 
-def row_for(
-    member: Membership, keys: Collection[str], turn: int, row: int = 0, rounds: int = 1
+def rows_for(
+    member: Membership, keys: Collection[str], row: int, rounds: int, *, again: bool
 ) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """A row of each data set in `keys` (for several `rounds` as many), with what a run freezes
-    of it.
-
-    The chosen one, else from the end, so that runs find theirs unused.
+    """Rows of each data set in `keys` for so many rounds, with what a run freezes of it; they count
+    as dealt to a rehearsal. Raises UsedUp or DynamikosError.
     """
     piles, rows = [], {}
-    for found in DataSet.objects.filter(project=member.project, key__in=keys):
-        piles.append(datasets.pile(found))
+    sets = DataSet.objects.select_for_update().filter(project=member.project, key__in=keys)
+    for found in sets.order_by("key"):
+        pile = datasets.pile(found)
         if row > found.rows:
             raise DynamikosError(
                 f"{found.key} has {found.rows:,} rows, so there is no row {row:,}."
             )
         if not found.rows:
             raise DynamikosError(f"{found.key} has no rows; add one under Data first.")
-        at = row - 1 if row else found.rows - 1 - turn % found.rows
-        at = max(0, min(at, found.rows - rounds))
-        piles[-1] = replace(piles[-1], first_row=at, deal=Deal(when=piles[-1].deal.when))
-        rows[found.key] = datasets.page(found, at, rounds)
+        wanted = rounds if pile.deal.when in ("round", "use") else 1
+        if row:
+            at = max(0, min(row - 1, found.rows - wanted))
+        else:
+            taken = 0 if again else min(found.rehearsed, found.rows)
+            try:
+                at, found.rehearsed = next_rows(
+                    found.rows, taken, wanted, endless=pile.deal.endless
+                )
+            except UsedUp as problem:
+                raise UsedUp(f"{found.key}: {problem}") from problem
+            found.save(update_fields=["rehearsed"])
+        piles.append(replace(pile, first_row=at, deal=Deal(when=pile.deal.when)))
+        rows[found.key] = datasets.page(found, at, wanted)
     return piles, rows

@@ -25,6 +25,7 @@ class Rehearsal(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
     frozen = models.BinaryField()
     rows = models.BinaryField()
+    dealt = models.JSONField(default=dict)  # by data set: first row, counted from 0, and how many
     secrets = models.BinaryField(default=b"")  # boxed for its generator, emptied at the end
     reason = models.TextField(blank=True)
     user_number = models.PositiveIntegerField(default=1)

@@ -14,6 +14,7 @@ from django.shortcuts import get_object_or_404
 from dynamikos import workers
 from dynamikos.core.checks import Check
 from dynamikos.core.correlation.doing import Doubt, Replay
+from dynamikos.core.dealing.rehearsing import reads_used
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.exchanges.model import redirect_of
@@ -197,6 +198,7 @@ def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
 
 _told: dict[tuple[uuid.UUID, int], list[str]] = {}  # what was compared does not change any more
 MOST_TOLD = 5_000
+MOST_EARLIER = 200  # rehearsals that are looked through for a row
 
 
 def differences(
@@ -302,6 +304,42 @@ def changed_since_passed(found: Rehearsal) -> tuple[Rehearsal, list[str]] | None
         made.append(revision.label or f"revision {revision.number}")
         revision = revision.parent
     return (last, made[::-1]) if made and revision is not None else None
+
+
+def dealt(found: Rehearsal) -> str:
+    """The rows of data it was dealt, in words: "row 19 of observers"; "" for none."""
+    return ", ".join(
+        f"row {first + 1:,} of {key}"
+        if count == 1
+        else f"rows {first + 1:,}–{first + count:,} of {key}"
+        for key, (first, count) in found.dealt.items()
+    )
+
+
+def dealt_before(found: Rehearsal, rows: Iterable[Replayed]) -> str:
+    """Where a failure reads as if a row had been used before: which rehearsal was dealt it. "" for
+    none.
+    """
+    if not any(row.is_bad and _reads_used(row.kept) for row in rows):
+        return ""
+    earlier = Rehearsal.objects.filter(
+        journey__project=found.journey.project, asked_at__lt=found.asked_at
+    ).select_related("journey")
+    for other in earlier.order_by("-asked_at")[:MOST_EARLIER]:
+        for key, (first, count) in found.dealt.items():
+            begin, many = other.dealt.get(key, (0, 0))
+            shared = range(max(first, begin), min(first + count, begin + many))
+            if shared:
+                return (
+                    f"Row {shared[0] + 1:,} of {key} was dealt before, to rehearsal "
+                    f"{other.number} of {other.journey.name}, and the failure reads as if it can "
+                    "be used once only."
+                )
+    return ""
+
+
+def _reads_used(kept: KeptExchange) -> bool:
+    return reads_used(kept.status, kept.body)
 
 
 def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:

@@ -9,6 +9,7 @@ from django.urls import reverse
 from django.views.decorators.clickjacking import xframe_options_exempt
 from django.views.decorators.http import require_GET
 
+from dynamikos.core.dealing.rehearsing import UsedUp
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
 from dynamikos.core.figures import digits
@@ -42,16 +43,23 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
             "owners": list(owners),
         }
         return render(request, "rehearsals/agree.html", context, status=422)
-    made = actions.ask(
-        member,
-        journey,
-        start=request.POST.get("start", ""),
-        until=request.POST.get("until", ""),
-        row=int(row or 0),
-        user=int(user),
-        environment=request.POST.get("environment", ""),
-        rounds=2 if request.POST.get("rounds") == "2" else 1,
-    )
+    try:
+        made = actions.ask(
+            member,
+            journey,
+            start=request.POST.get("start", ""),
+            until=request.POST.get("until", ""),
+            row=int(row or 0),
+            user=int(user),
+            environment=request.POST.get("environment", ""),
+            rounds=2 if request.POST.get("rounds") == "2" else 1,
+            again=request.POST.get("again") == "1",
+        )
+    except UsedUp as problem:
+        names = ("start", "until", "user", "environment", "rounds")
+        asked = [(name, request.POST[name]) for name in names if request.POST.get(name)]
+        context = {"journey": journey, "problem": str(problem), "asked": asked}
+        return render(request, "rehearsals/used_up.html", context, status=422)
     return redirect("rehearsal", member.project_id, made.pk)
 
 
@@ -106,6 +114,8 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "differing": differing,
         "doubts": doubts,
         "is_grave": grave > 0,
+        "dealt": queries.dealt(found),
+        "dealt_before": queries.dealt_before(found, rows),
         "since_passed": queries.changed_since_passed(found),
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
