@@ -6,6 +6,7 @@ from unittest import TestCase
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
+from dynamikos.core.values.expressions import one_time_code
 
 NOW_US = 1_700_000_000_000_000  # 2023-11-14T22:13:20Z
 GIVEN = {
@@ -143,6 +144,26 @@ class WhatTheyComeTo(TestCase):
             compile_text("{{ a + observers.n }}/{{ (x | from_json).q }}/{{ make.text(2) }}").names,
             ("a", "observers.n", "x"),
         )
+
+
+class OneTimeCodes(TestCase):
+    def test_vectors(self) -> None:
+        """RFC 6238, appendix B: SHA-1, 8 digits."""
+        secret = "GEZD GNBV GY3T QOJQ GEZD GNBV GY3T QOJQ"
+        for at_s, code in (
+            (59, "94287082"),
+            (1111111109, "07081804"),
+            (1111111111, "14050471"),
+            (1234567890, "89005924"),
+            (2000000000, "69279037"),
+            (20000000000, "65353130"),
+        ):
+            self.assertEqual(one_time_code(secret, at_s, 8), code)
+            self.assertEqual(one_time_code(secret.lower(), at_s), code[2:])
+        made = compile_text("{{ totp('GEZDGNBVGY3TQOJQ') }}").fill(values())
+        self.assertEqual(made, one_time_code("GEZDGNBVGY3TQOJQ", NOW_US / 1e6))
+        with self.assertRaisesRegex(TemplateError, "base32"):
+            one_time_code("not/base32", 59)
 
 
 class WhereItIsWrong(TestCase):

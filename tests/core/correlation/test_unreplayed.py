@@ -3,6 +3,7 @@
 from unittest import TestCase
 
 from dynamikos.core.correlation import Strand, find_strands
+from dynamikos.core.correlation.accept import maker_for
 from dynamikos.core.correlation.doing import Doubt, Replay, doubts_on
 from dynamikos.core.exchanges import Recording
 from dynamikos.core.journeys.from_recording import journey_from
@@ -85,6 +86,39 @@ class Found(TestCase):
             tapes.append(t)
         found = find_strands([t.exchanges for t in tapes], origins=[BASE])
         self.assertEqual([e.doubt for e in found], [""] * len(found))
+
+
+class BeyondAScript(TestCase):
+    """Signatures of devices, CAPTCHAs and codes are named, and no random text is put there."""
+
+    def found(self, **fields: str) -> list[Strand]:
+        tapes = []
+        for seed in (1, 2):
+            t = Tape(BASE, seed)
+            t.call("GET", "/", page="<p>welcome</p>")
+            drawn = {
+                name: t.number(100_000, 999_999) if value == "code" else t.hex(40)
+                for name, value in fields.items()
+            }
+            t.call("POST", "/sign-in", body=drawn, gives={"ok": True})
+            tapes.append(t)
+        return find_strands([t.exchanges for t in tapes], origins=[BASE])
+
+    def test_each_is_named_with_what_can_be_done(self) -> None:
+        for name, kind, what in (
+            ("clientDataJSON", "text", "signed by a security key"),
+            ("captchaResponse", "text", "the answer to a CAPTCHA"),
+            ("otp", "code", "a one-time code: where it is computed"),
+            ("two_factor_code", "code", "a one-time code"),
+        ):
+            with self.subTest(name):
+                strand = next(e for e in self.found(**{name: kind}) if e.uses)
+                self.assertIn(what, strand.doubt)
+                self.assertEqual((strand.kind, maker_for(strand)), ("client-made", ""))
+
+    def test_silent_elsewhere(self) -> None:
+        found = self.found(voucher="text", amount="code", option="code", tangent="code")
+        self.assertEqual([each.doubt for each in found], [""] * len(found))
 
 
 class Rehearsed(TestCase):

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.beyond import with_names
 from dynamikos.core.correlation.computed import with_computed
 from dynamikos.core.correlation.digests import with_digests
 from dynamikos.core.correlation.found import Found
@@ -97,7 +98,7 @@ def find_strands(
     progress(1.0)
     made = with_digests(with_computed(strands_of(kept, main)), main.exchanges)
     ours = set(origins) if origins is not None else own_origins(recordings[0])
-    return with_unreplayed(made, main.exchanges, ours)
+    return with_names(with_unreplayed(made, main.exchanges, ours))
 
 
 class _Ruled:

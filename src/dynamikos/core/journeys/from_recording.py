@@ -8,20 +8,13 @@ from collections.abc import Collection, Sequence
 from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges import Exchange, Recording
-from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.kinds import Sending, Step
 from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
-from dynamikos.core.journeys.recorded_steps import (
-    Numbered,
-    groups_of,
-    origin_of,
-    over_us,
-    titles_of,
-    went_on,
-)
+from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, over_us, titles_of, went_on
+from dynamikos.core.journeys.signing_in import is_deed, signed_in_by, signs_in
 
 LEFT_OUT, RECORDED_OVER = "Left out: ", "Recorded over "
 NOT_AS_RECORDED = (LEFT_OUT, RECORDED_OVER)  # how such remarks begin in a journey's note
@@ -56,29 +49,6 @@ def journey_from(
     first = signed_in + 1
     last = leaving if leaving > signed_in else len(steps)
     return _journey(recording, name, origins, steps[:first], steps[first:last], steps[last:])
-
-
-def signed_in_by(groups: Sequence[Sequence[Numbered]], background: Collection[int]) -> int:
-    """The last of the steps by which a person signs in or up, −1 when there is none: passwords are
-    sent, and nothing else was written before. A basket that was filled before belongs to what is
-    done in each round, and so does the rest.
-    """
-    found = -1
-    for number, group in enumerate(groups):
-        written = [each for place, each in group if _is_deed(each) and place not in background]
-        if not all(b"passw" in each.sent.body.lower() for each in written):
-            break
-        if written:
-            found = number
-    return found
-
-
-def _is_deed(exchange: Exchange) -> bool:
-    """Whether a request writes, and is not only the page's own counting (answered with nothing)."""
-    if not writes(exchange):
-        return False
-    answer = exchange.answer
-    return answer is None or answer.status != 204
 
 
 def _journey(
@@ -153,9 +123,9 @@ def _other_protocol(recording: Recording, origins: Collection[str]) -> list[str]
 
 
 def _signs_in_late(recording: Recording, origins: Collection[str]) -> bool:
-    deeds = [each for each in recording.exchanges if origin_of(each) in origins and _is_deed(each)]
+    deeds = [each for each in recording.exchanges if origin_of(each) in origins and is_deed(each)]
     passwords = [b"passw" in each.sent.body.lower() for each in deeds]
-    return any(passwords) and not passwords[0]
+    return any(passwords) and not signs_in(deeds[0])
 
 
 def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, Exchange]]) -> float:

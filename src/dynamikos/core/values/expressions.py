@@ -7,6 +7,8 @@ attributes of Python: filters and functions are the lists below. Reading an expr
 (`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
 """
 
+import base64
+import hmac
 import math
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -28,7 +30,7 @@ from dynamikos.core.values.numbers import as_number, calculate, number
 
 LONGEST_SOURCE, DEEPEST = 2_000, 40
 MAKES = (*MAKERS, "choice", "count", "run_count")
-FUNCTIONS = ("now",)
+FUNCTIONS = ("now", "totp")
 
 
 def truth(value: object) -> bool:
@@ -196,6 +198,31 @@ def _now(maker: Maker) -> _Made:
         return dates.written(dates.moved(instant, days, hours, minutes, seconds), form)
 
     return _Made(now)
+
+
+def one_time_code(secret: Any, at_s: float, digits: Any = 6, every_s: Any = 30) -> str:
+    """A code of RFC 6238 with SHA-1, from the shared secret in base32 as it is shown when the
+    second factor is set up.
+    """
+    count, step = int(number(digits)), int(number(every_s))
+    if not 4 <= count <= 10 or step < 1:
+        raise TemplateError("totp makes codes of 4 to 10 digits, a new one each second or slower")
+    text = re.sub(r"[\s=-]", "", as_text(secret)).upper()
+    try:
+        key = base64.b32decode(text + "=" * (-len(text) % 8))
+    except ValueError as problem:
+        raise TemplateError("totp needs the shared secret in base32") from problem
+    digest = hmac.digest(key, (int(at_s) // step).to_bytes(8, "big"), "sha1")
+    at = digest[-1] & 15  # RFC 4226 §5.3: dynamic truncation
+    whole = int.from_bytes(digest[at : at + 4], "big") & 0x7FFFFFFF
+    return f"{whole % 10**count:0{count}d}"
+
+
+def _totp(maker: Maker) -> _Made:
+    def totp(secret: Any, digits: Any = 6, every_s: Any = 30) -> str:
+        return one_time_code(secret, maker.now_us() / 1e6, digits, every_s)
+
+    return _Made(totp)
 
 
 WORD = re.compile(r"\.?\w+|\S")
@@ -389,7 +416,7 @@ class Expression:
             maker = getattr(values, "maker", None)
             if maker is None:
                 raise TemplateError(f"{{{{ {self.source} }}}} is only made when a request is sent")
-            given["make"], given["now"] = Making(maker), _now(maker)
+            given["make"], given["now"], given["totp"] = Making(maker), _now(maker), _totp(maker)
         try:
             context = self._function.new_context(given)
             for _ in self._function.root_render_func(context):
@@ -502,4 +529,6 @@ def compile_expression(source: str) -> Expression:
         ) from problem
     except RecursionError as problem:
         raise TemplateError(f"{shown}: it is nested too deeply") from problem
-    return Expression(source, tree, tuple(reader.names), makes="make" in used, now="now" in used)
+    return Expression(
+        source, tree, tuple(reader.names), makes="make" in used, now=bool(used & set(FUNCTIONS))
+    )
