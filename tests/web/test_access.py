@@ -67,6 +67,7 @@ TABLE = {
     "strands": ("get", "reader"),
     "strands-search": ("post", "engineer"),
     "strands-accept": ("post", "engineer"),
+    "strands-undo": ("post", "engineer"),
     "strands-dismiss": ("post", "engineer"),
     "strands-rule": ("post", "engineer"),
     "strands-recording": ("post", "engineer"),

@@ -73,6 +73,21 @@ class Found(TestCase):
             with self.subTest(how=how):
                 self.assertEqual(self.ticket(how).doubt, "")
 
+    def test_an_id_of_a_script_is_no_counters(self) -> None:
+        """A host that counts visitors, without its bodies, issues no request ids; a socket may."""
+        for how, is_doubted in ((f"{OTHER}/count", False), ("/socket", True)):
+            tapes = []
+            for seed in (1, 2):
+                t = Tape(BASE, seed)
+                t.call("GET", "/", page="<p>welcome</p>")
+                sent = {"Upgrade": "websocket"} if is_doubted else {}
+                t.call("GET", how, sent=sent, status=101 if is_doubted else 200, gives={})
+                _changed(t, body=b"")
+                t.call("POST", "/do", form={"request": t.uuid()}, page="ok")
+                tapes.append(t)
+            found = find_strands([t.exchanges for t in tapes], origins=[BASE])
+            self.assertEqual([bool(e.doubt) for e in found if e.name == "request"], [is_doubted])
+
     def test_words_in_the_stream_are_taken_for_no_origin(self) -> None:
         """What a person typed is told to all by a stream, and typed again."""
         tapes = []

@@ -184,6 +184,8 @@ def _not_replayed(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
             if found is None:
                 continue
             source, is_known = found
+            if not is_known and not source.is_stream:
+                continue  # keys of the page are constants, too
             how = "and stands in" if is_known else "and may come from"
             words = (
                 f"“{value[:60]}” is sent as it was recorded ({site.place}), {how} {source.words}: "

@@ -31,6 +31,7 @@ class Source(NamedTuple):
     position: int
     words: str
     text: str | None
+    is_stream: bool = False  # of the application itself
 
     def holds(self, value: str) -> bool:
         """Whether what it said holds a value, standing by itself."""
@@ -63,7 +64,7 @@ def _sources(exchanges: Sequence[Exchange], origins: Collection[str]) -> Iterato
         if what := unsupported(exchange):
             named = what.removeprefix("a ")
             yield Source(
-                position, f"the {SAID.get(what, named)} {place}, which is not replayed", body
+                position, f"the {SAID.get(what, named)} {place}, which is not replayed", body, True
             )
         elif f"{parts.scheme}://{parts.netloc}" not in origins:
             if body is not None or answer.size_bytes > 0:
@@ -89,7 +90,8 @@ def origin_in(sources: Sequence[Source], value: str, first: int) -> tuple[Source
         for source in before:
             if source.holds(value):
                 return source, True
-    opaque = next((source for source in reversed(before) if source.text is None), None)
+    silent = [source for source in reversed(before) if source.text is None]
+    opaque = next(iter(sorted(silent, key=lambda source: not source.is_stream)), None)
     if opaque is not None and value_shapes.generated(value):
         return opaque, False
     return None
@@ -113,6 +115,8 @@ def _is_open(strand: Strand) -> bool:
         return False
     if strand.pattern.startswith(("a time stamp", "a date", "a click")):
         return False
+    if strand.kind == "constant" and any(strand.values[1:]):
+        return False  # the same in every recording
     return strand.kind != "typed" or any(sign.isdigit() for sign in strand.value)
 
 
@@ -123,7 +127,9 @@ def _doubted(strand: Strand, sources: Sequence[Source]) -> Strand:
         return strand
     source, is_known = found
     if not is_known:
-        if strand.kind == "typed":
+        # an id that scripts make hardly comes from a host that counts visitors
+        is_usual = strand.pattern.startswith(("a UUID", "a random number")) and not source.is_stream
+        if strand.kind == "typed" or is_usual:
             return strand
         doubt = f"may come from {source.words}"
         return replace(strand, doubt=doubt, reasons=(*strand.reasons, doubt))
