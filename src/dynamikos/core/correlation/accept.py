@@ -281,7 +281,7 @@ class _Accepting:
                     f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it "
                     "by hand"
                 )
-        self.done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
+        self.done.append(strand.name if count == 1 else f"{strand.name} ({count} places)")
         return count
 
     def _put(self, use: Use, value: str, hole: str) -> bool:

@@ -124,13 +124,20 @@ def _row(
     mine = any(msgspec.structs.replace(c, name="v", note="") in taken for c in each.captures)
     born = across(each.origin.entry) if each.origin is not None else None
     is_sent = any(use.entry in failed for use in each.uses)
-    left = len(hard_wired(core, each)) if each.kind == "issued" else 0
+    left = len(hard_wired(core, each)) if each.kind in ("issued", "client-made") else 0
+    mine = mine or (each.kind == "client-made" and not left and _is_sent(core, each))
     telling = story(each, names)
     if mine and left:
         telling = f"captured, but still as recorded in {left} of {len(each.uses)} places"
     uses = sorted({across(use.entry) for use in each.uses})
     likely = each.kind == "issued" and not mine and is_sent
     return Row(each, telling, mine, born, uses, likely, left)
+
+
+def _is_sent(core: CoreJourney, each: Strand) -> bool:
+    """Whether the journey has a request that sent it in the recording."""
+    sent = {use.at for use in each.uses}
+    return any(request.recorded in sent for _, request in core.requests())
 
 
 def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -> list[Row]:

@@ -82,7 +82,7 @@ def _counts(every: Sequence[queries.Row]) -> dict[str, object]:
         "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS],
         "open": sum(strand.proven for strand in waiting),
         "unproven": sum(not strand.proven for strand in waiting),
-        "taken": sum(row.taken for row in every),
+        "taken": sum(row.taken and row.strand.kind == "issued" for row in every),
         "partly": [row.strand.name for row in every if row.taken and row.left],
         "likely": sum(row.likely for row in every),
     }
