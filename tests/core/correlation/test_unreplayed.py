@@ -88,6 +88,16 @@ class Found(TestCase):
             found = find_strands([t.exchanges for t in tapes], origins=[BASE])
             self.assertEqual([bool(e.doubt) for e in found if e.name == "request"], [is_doubted])
 
+    def test_a_word_that_another_host_says_too_is_no_secret(self) -> None:
+        t = Tape(BASE, 1)
+        t.call("GET", "/", page="<p>welcome</p>")
+        t.call("GET", f"{OTHER}/count", gives={"stage": "production"})
+        t.call("POST", "/do", form={"stage": "production"}, page="ok")
+        found = find_strands([t.exchanges], origins=[BASE])
+        self.assertEqual(
+            [(e.kind, e.doubt) for e in found if e.name == "stage"], [("constant", "")]
+        )
+
     def test_words_in_the_stream_are_taken_for_no_origin(self) -> None:
         """What a person typed is told to all by a stream, and typed again."""
         tapes = []

@@ -3,7 +3,7 @@ twice.
 """
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Literal
 from urllib.parse import parse_qsl, unquote, urlsplit
 
@@ -87,7 +87,7 @@ class _Tape:
             self._sent[position] = {site.place: site.value for site in sites}
         return self._sent[position]
 
-    def holding(self, value: str) -> Iterable[int]:
+    def holding(self, value: str) -> Collection[int]:
         """Positions of the answers that hold it."""
         return self._held.get(value, ())
 
@@ -142,24 +142,28 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
         if replay.recorded is not None:
             answered.setdefault(replay.recorded, []).append(replay)
     for replay in replays:
-        if replay.recorded is None or replay.recorded >= len(tape.exchanges):
-            continue
-        before = tape.sent(replay.recorded)
-        for site in sites_of(replay.exchange, replay.recorded):
+        for site in _as_recorded(replay, tape):
             value = site.value
-            if site.outer or before.get(site.place) != value or not _telling(value, site):
-                continue
-            origin = tape.issuing(replay.recorded, value)
+            origin = tape.issuing(site.entry, value)
             if origin is None:
                 continue
             again = [each for each in answered.get(origin, ()) if each.exchange.answer is not None]
             if again and not any(_in(_text(each.exchange), value) for each in again):
                 words = (
                     f"“{value}” is sent as it was recorded ({site.place}), although the answer to "
-                    f"{again[0].at} issued"
-                    " another one: what was done was done to the recorded one."
+                    f"{again[0].at} issued another one: what was done was done to the recorded one."
                 )
                 yield Doubt(kind="hard-wired", at=replay.at, value=value, words=words)
+
+
+def _as_recorded(replay: Replay, tape: _Tape) -> Iterator[Site]:
+    """Where a replay sends a telling value as it was recorded; `entry` is the position there."""
+    if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+        return
+    before = tape.sent(replay.recorded)
+    for site in sites_of(replay.exchange, replay.recorded):
+        if not site.outer and before.get(site.place) == site.value and _telling(site.value, site):
+            yield site
 
 
 def _not_replayed(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
@@ -170,17 +174,12 @@ def _not_replayed(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     sources = sources_of(tape.exchanges, origins)
     unplayed = {source.position for source in sources}
     for replay in replays if sources else ():
-        if replay.recorded is None or replay.recorded >= len(tape.exchanges):
-            continue
-        before = tape.sent(replay.recorded)
-        for site in sites_of(replay.exchange, replay.recorded):
+        for site in _as_recorded(replay, tape):
             value = site.value
-            if site.outer or before.get(site.place) != value or not _telling(value, site):
-                continue
-            first = tape.first_sent(value, replay.recorded)
+            first = tape.first_sent(value, site.entry)
             if any(at < first and at not in unplayed for at in tape.holding(value)):
                 continue
-            found = origin_in(sources, value, first)
+            found = origin_in(sources, value, first, tape.holding(value))
             if found is None:
                 continue
             source, is_known = found

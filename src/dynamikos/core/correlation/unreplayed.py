@@ -13,10 +13,10 @@ from urllib.parse import urlsplit
 from msgspec.structs import replace
 
 from dynamikos.core.correlation import value_shapes
-from dynamikos.core.correlation.coding import written
+from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import Strand
-from dynamikos.core.correlation.texts import whole
-from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.correlation.origins import holding
+from dynamikos.core.exchanges import Exchange
 from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.recorded_requests import unsupported
 
@@ -24,27 +24,14 @@ TELLING = 6  # signs of a value that stands in a text by no chance
 
 
 class Source(NamedTuple):
-    """An exchange that is not replayed: its position, what it is in words, and what it said;
-    `text` is None where the recording lacks that.
+    """An exchange that is not replayed: its position, what it is in words, whether the recording
+    has what it said, and whether it is a stream of the application itself.
     """
 
     position: int
     words: str
-    text: str | None
-    is_stream: bool = False  # of the application itself
-
-    def holds(self, value: str) -> bool:
-        """Whether what it said holds a value, standing by itself."""
-        return self.text is not None and any(_stands_in(self.text, form) for form in written(value))
-
-
-def _stands_in(text: str, form: str) -> bool:
-    at = text.find(form)
-    while at >= 0:
-        if whole(text, at, len(form)):
-            return True
-        at = text.find(form, at + 1)
-    return False
+    is_known: bool
+    is_stream: bool = False
 
 
 def sources_of(exchanges: Sequence[Exchange], origins: Collection[str]) -> list[Source]:
@@ -60,18 +47,21 @@ def _sources(exchanges: Sequence[Exchange], origins: Collection[str]) -> Iterato
         parts = urlsplit(exchange.sent.url)
         entry = exchange.entry if exchange.entry >= 0 else position
         place = f"of entry {entry} ({exchange.sent.method} {parts.path or '/'})"
-        body = text_of(answer.body, answer.header("content-type") or "") if answer.body else None
+        has_text = bool(answer.body)
         if what := unsupported(exchange):
             named = what.removeprefix("a ")
             yield Source(
-                position, f"the {SAID.get(what, named)} {place}, which is not replayed", body, True
+                position,
+                f"the {SAID.get(what, named)} {place}, which is not replayed",
+                has_text,
+                True,
             )
         elif f"{parts.scheme}://{parts.netloc}" not in origins:
-            if body is not None or answer.size_bytes > 0:
+            if has_text or answer.size_bytes > 0:
                 host = f"the answer of {parts.netloc} {place}, a host that is left out"
-                yield Source(position, host, body)
-        elif body is None and answer.size_bytes > 0 and exchange.sent.method != "HEAD":
-            yield Source(position, f"the answer {place}, whose body the recording lacks", None)
+                yield Source(position, host, has_text)
+        elif not has_text and answer.size_bytes > 0 and exchange.sent.method != "HEAD":
+            yield Source(position, f"the answer {place}, whose body the recording lacks", False)
 
 
 SAID = {
@@ -81,16 +71,18 @@ SAID = {
 }
 
 
-def origin_in(sources: Sequence[Source], value: str, first: int) -> tuple[Source, bool] | None:
+def origin_in(
+    sources: Sequence[Source], value: str, first: int, held: Collection[int]
+) -> tuple[Source, bool] | None:
     """(a source of a value that is first sent at `first`, whether it is known to hold it); None
-    where nothing speaks for one.
+    where nothing speaks for one. `held` are the positions of the answers that hold it.
     """
     before = [source for source in sources if source.position < first]
     if len(value) >= TELLING or (len(value) >= 4 and value.isdigit()):
         for source in before:
-            if source.holds(value):
+            if source.position in held:
                 return source, True
-    silent = [source for source in reversed(before) if source.text is None]
+    silent = [source for source in reversed(before) if not source.is_known]
     opaque = next(iter(sorted(silent, key=lambda source: not source.is_stream)), None)
     if opaque is not None and value_shapes.generated(value):
         return opaque, False
@@ -106,7 +98,13 @@ def with_unreplayed(
     sources = sources_of(exchanges, origins)
     if not sources:
         return list(strands)
-    return [_doubted(each, sources) if _is_open(each) else each for each in strands]
+    waiting = [each for each in strands if _is_open(each)]
+    everywhere = range(len(exchanges))
+    where = [source.position for source in sources if source.is_known]
+    values = [each.value for each in waiting]  # all in one pass over each text
+    held = holding(Answers(exchanges, everywhere), values, where)
+    found = dict(zip((each.name for each in waiting), held, strict=True))
+    return [_doubted(e, sources, found[e.name]) if e.name in found else e for e in strands]
 
 
 def _is_open(strand: Strand) -> bool:
@@ -117,12 +115,14 @@ def _is_open(strand: Strand) -> bool:
         return False
     if strand.kind == "constant" and any(strand.values[1:]):
         return False  # the same in every recording
+    if strand.kind == "constant":
+        return value_shapes.generated(strand.value)  # a word stands in many a text
     return strand.kind != "typed" or any(sign.isdigit() for sign in strand.value)
 
 
-def _doubted(strand: Strand, sources: Sequence[Source]) -> Strand:
+def _doubted(strand: Strand, sources: Sequence[Source], held: Collection[int]) -> Strand:
     first = min(use.at for use in strand.uses)
-    found = origin_in(sources, strand.value, first)
+    found = origin_in(sources, strand.value, first, held)
     if found is None:
         return strand
     source, is_known = found
