@@ -5,7 +5,7 @@ placed in it.
 import uuid
 
 from django.db import connection
-from django.test import AsyncClient
+from django.test import AsyncClient, Client
 from django.urls import URLPattern, get_resolver, reverse
 
 from dynamikos.web.datasets.uploads import keep_upload
@@ -305,28 +305,32 @@ class Access(TestCase):
     def test_table_is_complete(self) -> None:
         self.assertEqual(set(patterns()), set(TABLE))
 
+    def signed_in(self, person: str) -> Client:
+        client = Client()
+        client.force_login(self.sample.accounts[person])
+        return client
+
     def test_strangers_and_the_signed_out_see_nothing(self) -> None:
+        stranger = self.signed_in("dene")
         for name, (method, _) in TABLE.items():
             if method == "stream":
                 continue
             address = self.address(name)
             with self.subTest(name):
-                self.client.logout()
                 answer = getattr(self.client, method)(address)
                 self.assertEqual(answer.status_code, 302, name)
                 self.assertIn("/sign-in/", answer.headers["Location"])
-                self.client.force_login(self.sample.accounts["dene"])
-                self.assertEqual(self.client.get(address).status_code, 404)
-                self.assertEqual(getattr(self.client, method)(address).status_code, 404)
+                self.assertEqual(stranger.get(address).status_code, 404)
+                self.assertEqual(getattr(stranger, method)(address).status_code, 404)
 
     def test_roles(self) -> None:
+        clients = {person: self.signed_in(person) for person in PEOPLE}
         for name, (method, role) in TABLE.items():
             if method == "stream":
                 continue
             for person, rank in PEOPLE.items():
-                self.client.force_login(self.sample.accounts[person])
                 with self.subTest(name, person=person):
-                    status = getattr(self.client, method)(self.address(name)).status_code
+                    status = getattr(clients[person], method)(self.address(name)).status_code
                     if RANK[rank] < RANK[role]:
                         self.assertEqual(status, 403)
                     else:
