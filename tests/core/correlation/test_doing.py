@@ -214,3 +214,28 @@ class Doing(TestCase):
         tracker(tape, 3)
         lone = Replay(at="a/b", round=1, recorded=99, exchange=tape.exchanges[1])
         self.assertEqual(doubts_on([lone], tape.exchanges), [])
+
+
+class Renewed(TestCase):
+    """A key that the answer to its own request issues anew, after a redirect."""
+
+    def doubts(self, *, by_itself: bool) -> list[Doubt]:
+        replays = []
+        key = "key0aa11"
+        for turn in (1, 2):
+            t = Tape("http://desk.example", turn)
+            t.call("POST", "/new", form={"key": key}, status=302, headers={"Location": "/there"})
+            key = f"key{turn}bb22"
+            t.call("GET", "/there", page=FORM.format("new", key))
+            for place, exchange in enumerate(t.exchanges):
+                # the value is captured from the last answer, of the request or of another one
+                at = "step/post" if by_itself or place == 0 else "step/page"
+                captured = {"key": key} if place == 1 else {}
+                replays.append(
+                    Replay(at=at, round=turn, recorded=None, exchange=exchange, captured=captured)
+                )
+        return doubts_on(replays, [])
+
+    def test_it_is_silent_only_where_the_request_itself_renews(self) -> None:
+        self.assertEqual([each.kind for each in self.doubts(by_itself=True)], [])
+        self.assertEqual([each.kind for each in self.doubts(by_itself=False)], ["sent-again"])

@@ -297,9 +297,11 @@ def _only_read(replay: Replay, tape: _Tape) -> dict[str, str]:
 
 def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
     taken: dict[str, dict[int, str]] = {}
+    issuing: set[tuple[str, str]] = set()  # (value's name, request): also after its redirects
     for replay in replays:
         for name, value in replay.captured.items():
             taken.setdefault(name, {})[replay.round] = value
+            issuing.add((name, replay.at))
     for name, by_round in taken.items():
         if 0 in by_round:
             continue  # begun in the opening and renewed since: a round begins with the last one
@@ -309,7 +311,7 @@ def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
                 continue
             for replay in (each for each in replays if each.round == turn + 1):
                 if any(site.value == value for site in sites_of(replay.exchange, 0)):
-                    if name in replay.captured:
+                    if (name, replay.at) in issuing:
                         break  # renewed by the request that sends it
                     words = (
                         f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round "
