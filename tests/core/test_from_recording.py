@@ -366,6 +366,30 @@ class Clicks(TestCase):
         self.assertEqual([len(step.requests) for step in steps], [2, 2, 2])
         self.assertEqual([step.name for step in steps], ["Desk", "Board", "Post api rows"])
 
+    def test_a_beacon_parts_no_redirect_from_where_it_leads(self) -> None:
+        for beacons, count in ((0, 2), (1, 3), (3, 5)):
+            film = Film()
+            film.add("GET", "/form", page="1", headers=self.LOADED)
+            there = (("Location", HOST + "/kept"), *PAGE)
+            film.add("POST", "/form", b"a=1", page="2", status=303, back=there)
+            for _ in range(beacons):
+                film.add("POST", "/beacon", b"{}", page="2", pause=0.01, headers=CALL, status=204)
+            film.add("GET", "/kept", page="3", pause=0.02, headers=self.LOADED)
+            requests = [request for _, step in film.journey().steps() for request in step.requests]
+            with self.subTest(beacons=beacons):
+                self.assertEqual(len(requests), count)
+                self.assertNotIn("{{ env.desk }}/kept", [each.address for each in requests])
+
+    def test_a_page_that_is_visited_later_is_one_of_its_own(self) -> None:
+        film = Film()
+        there = (("Location", HOST + "/kept"), *PAGE)
+        film.add("POST", "/form", b"a=1", page="1", status=303, back=there)
+        for number in range(6):
+            film.add("GET", f"/page/{number}", page=f"{number + 2}", headers=self.LOADED)
+        film.add("GET", "/kept", page="9", headers=self.LOADED)
+        requests = [request for _, step in film.journey().steps() for request in step.requests]
+        self.assertIn("{{ env.desk }}/kept", [each.address for each in requests])
+
     def test_what_comes_with_a_click_each_time_is_no_poll(self) -> None:
         film = Film()
         for number in range(4):

@@ -62,11 +62,10 @@ def requests_from(
     recording).
     """
     requests: list[Request] = []
-    skip_to: str | None = None
+    targets = Targets()
     for number, exchange in group:
         url = exchange.sent.url
-        if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
-            skip_to = redirect_of(exchange)
+        if targets.led_to(exchange):  # the engine follows redirects itself
             continue
         if _is_in_vain(exchange) or unsupported(exchange):
             continue
@@ -77,8 +76,29 @@ def requests_from(
             continue
         taken = {request.request for request in requests}
         requests.append(_request(number, exchange, recording, bases, notes or {}, taken))
-        skip_to = redirect_of(exchange)
     return requests
+
+
+FOLLOWED_WITHIN = 4  # exchanges: a browser follows a redirect at once
+
+
+class Targets:
+    """Where redirects lead to that were not followed yet: something else, such as a page's beacon,
+    may be sent in between.
+    """
+
+    def __init__(self) -> None:
+        self._wanted: dict[str, int] = {}  # with how many exchanges have come since
+
+    def led_to(self, exchange: Exchange) -> bool:
+        """Whether the exchange is where one of them leads to; its own redirect is waited for."""
+        self._wanted = {url: n + 1 for url, n in self._wanted.items() if n < FOLLOWED_WITHIN}
+        url = exchange.sent.url.partition("#")[0]
+        found = exchange.sent.method == "GET" and self._wanted.pop(url, 0) > 0
+        target = redirect_of(exchange)
+        if target is not None:
+            self._wanted[target] = 0
+        return found
 
 
 def _is_in_vain(exchange: Exchange) -> bool:

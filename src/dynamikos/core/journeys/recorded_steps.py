@@ -18,7 +18,7 @@ from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.background import said
-from dynamikos.core.journeys.recorded_requests import spoken, unsupported, words_of
+from dynamikos.core.journeys.recorded_requests import Targets, spoken, unsupported, words_of
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
 MOMENT_US = 500_000  # a person needs as long from what they see to a click
@@ -46,7 +46,7 @@ def groups_of(
     groups: list[list[Numbered]] = []
     page = None
     begun = end = 0
-    redirected = False
+    targets = Targets()
     for number, exchange in enumerate(recording.exchanges):
         if origin_of(exchange) not in origins:
             continue
@@ -54,6 +54,7 @@ def groups_of(
         pause = exchange.started_us - end >= GAP_US
         clicked = _writes(exchange) and exchange.started_us - begun >= MOMENT_US
         new_page = exchange.page != page or _navigates(exchange)
+        redirected = targets.led_to(exchange)
         if not groups or ((new_page or pause or clicked) and not redirected and not by_itself):
             groups.append([])
         if not by_itself:
@@ -62,7 +63,6 @@ def groups_of(
         if number not in background:
             begun = exchange.started_us
             end = max(end, over_us(exchange))
-        redirected = redirect_of(exchange) is not None
     return groups
 
 
