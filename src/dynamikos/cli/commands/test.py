@@ -140,7 +140,11 @@ def django(
         wrong = max(wrong, 1)
     for line in re.findall(r"^slow: .*", done.stdout, re.M):
         count.say(f"  {line}")
-    count.say(f"  {ran} ran, {wrong} failed{f', {skipped} skipped' if skipped else ''}")
+    took_s = sum(
+        float(each) for each in re.findall(r"^Ran \d+ tests? in ([\d.]+)s", done.stdout, re.M)
+    )
+    skips = f", {skipped} skipped" if skipped else ""
+    count.say(f"  {ran} ran in {took_s:.0f} s, {wrong} failed{skips}")
     count.passed += max(0, ran - wrong - skipped)
     count.failed += wrong
 
