@@ -6,6 +6,8 @@ import hmac
 from random import Random
 from unittest import TestCase
 
+from msgspec.structs import replace
+
 from dynamikos.core.correlation import Strand, accept, find_strands
 from dynamikos.core.correlation.accept import with_dependents
 from dynamikos.core.correlation.value_shapes import stamp_of
@@ -152,6 +154,37 @@ class MadeOnce(TestCase):
         every = [e for e in self.found.values() if e.kind in ("client-made", "issued")]
         once = accept(self.journey, every, self.tapes[0].exchanges).journey
         self.assertEqual(accept(once, every, self.tapes[0].exchanges).journey, once)
+
+    def test_one_after_the_other_keeps_each_name(self) -> None:
+        """What is accepted later never takes the name of what was there before."""
+        issued = [e for e in self.found.values() if e.kind == "issued" and e.captures]
+        once = accept(self.journey, issued[:1], self.tapes[0].exchanges).journey
+        again = accept(once, issued, self.tapes[0].exchanges).journey
+        together = accept(self.journey, issued, self.tapes[0].exchanges).journey
+        named = [
+            sorted((c.name, r.request) for _, r in each.requests() for c in r.captures)
+            for each in (again, together)
+        ]
+        self.assertEqual(named[0], named[1])
+        self.assertEqual(len({name for name, _ in named[0]}), len(issued))
+
+    def test_made_in_the_rounds_and_sent_in_the_closing_is_said(self) -> None:
+        tape = signed_in(1)
+        client = dict(tape.exchanges[0].sent.headers)["X-Client"]
+        tape.call("POST", "/sign-out", form={"client": client}, page="<p>bye</p>")
+        other = signed_in(2)
+        mine = dict(other.exchanges[0].sent.headers)["X-Client"]
+        other.call("POST", "/sign-out", form={"client": mine}, page="<p>bye</p>")
+        journey = journey_from(
+            Recording(exchanges=tuple(tape.exchanges), pages={}), "Notes", [BASE]
+        )
+        journey = replace(journey, opening=(), rounds=(*journey.opening, *journey.rounds))
+        self.assertTrue(journey.closing)
+        found = find_strands([tape.exchanges, other.exchanges])
+        strand = next(e for e in found if e.value == client)
+        left = accept(journey, [strand], tape.exchanges).left
+        self.assertEqual(len(left), 1)
+        self.assertIn("is made in the rounds and sent in the closing", left[0])
 
     def test_a_signature_is_computed_of_what_was_captured(self) -> None:
         every = [e for e in self.found.values() if e.kind in ("client-made", "issued")]

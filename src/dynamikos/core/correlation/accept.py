@@ -148,14 +148,15 @@ class _Accepting:
         """The name under which the request captures the value, from now on or already."""
         assert strand.capture is not None
         plain = replace(strand.capture, name="v")
-        for each in request.captures:
-            if replace(each, name="v", note="") == plain:
-                self._names.setdefault(self._links.get(strand.name, ""), each.name)
-                return each.name
-        chain = self._links.get(strand.name, "")
-        name = self._names.get(chain) or free_name(self.journey, strand.name)
-        if chain:
-            self._names[chain] = name
+        chain = self._links.get(strand.name)
+        there = (e.name for e in request.captures if replace(e, name="v", note="") == plain)
+        known = next(there, "")
+        name = known or (self._names.get(chain, "") if chain is not None else "")
+        name = name or free_name(self.journey, strand.name)
+        if chain is not None:
+            self._names.setdefault(chain, name)
+        if known:
+            return known
         captures = (*request.captures, replace(strand.capture, name=name))
         self.journey = change_request(self.journey, step, request.request, captures=captures)
         return name
@@ -233,6 +234,15 @@ class _Accepting:
         ]
         self.journey = set_before(self.journey, steps, name, text)
         self.done[told] += f", made once as {name}"
+        home = next(
+            s for _, s in self.journey.steps() if isinstance(s, Setting) and name in s.gives()
+        )
+        if _leans(self.journey, name, home.step):
+            self.left.append(
+                f"{name}: is made in the rounds and sent in the closing; a user who leaves before "
+                "a round is done has none. Move its item into the opening where one value a user "
+                "is right."
+            )
 
     def _computed(self, strand: Strand) -> str:
         """The inside of the hole of a computed value; "" while all that it comes from is still as
