@@ -132,6 +132,40 @@ class Renewed(TestCase):
         names = [each.name for _, r in journey.requests() for each in r.captures]
         self.assertEqual(sorted(names), ["authorization"] * 3 + ["refresh_token"] * 3)
 
+    def test_records_that_others_come_from_are_none(self) -> None:
+        """A thread's id, and that of the answer to it, live on beside each other."""
+
+        def spoken(seed: int) -> list[Exchange]:
+            draw, made = Random(seed), list[Exchange]()
+
+            def call(method: str, target: str, given: dict[str, str] | None) -> str:
+                number = f"{draw.getrandbits(64):016x}"
+                body = json.dumps(given).encode() if given else b""
+                back = json.dumps({"id": number}).encode()
+                made.append(
+                    Exchange(
+                        sent=Sent(method=method, url=BASE + target, headers=JSON, body=body),
+                        answer=Answer(status=200, headers=JSON, body=back, size_bytes=len(back)),
+                        started_us=1_790_000_000_000_000 + len(made) * 3_000_000,
+                        entry=len(made),
+                    )
+                )
+                return number
+
+            thread = call("POST", "/threads", {"title": f"thread {seed}"})
+            first = call("POST", "/answers", {"parent": thread})
+            call("POST", "/answers", {"parent": first})
+            call("POST", "/answers", {"parent": thread})
+            return made
+
+        tapes = [spoken(seed) for seed in (1, 2)]
+        journey = journey_from(Recording(exchanges=tuple(tapes[0]), pages={}), "J", [BASE])
+        taken = [each for each in find_strands(tapes) if each.kind == "issued" and each.proven]
+        made = accept(journey, taken, tapes[0]).journey
+        bodies = [r.body.json for _, r in made.requests() if r.body is not None]
+        self.assertEqual(bodies[1], bodies[3])
+        self.assertNotEqual(bodies[1], bodies[2])
+
     def test_no_round_is_doubted_for_the_token_it_begins_with(self) -> None:
         """What a round captured last is what the next begins with."""
         _, tape = correlated()

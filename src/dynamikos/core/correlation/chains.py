@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from dynamikos.core.captures import Capture, compile_capture
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import Strand
-from dynamikos.core.correlation.value_shapes import generated
+from dynamikos.core.correlation.value_shapes import generated, secret_name
 
 Chain = list[Strand]
 
@@ -52,11 +52,13 @@ def _is_captured(strand: Strand, positions: Mapping[int, int]) -> bool:
 def _renewed(
     issued: Sequence[Strand], at: Mapping[str, int], positions: Mapping[int, int]
 ) -> dict[str, Strand]:
-    """By name of a link, the link that is issued to a request that sends it."""
+    """By name of a link, the link that is issued to the last request that sends it: what is sent
+    later, too, lives on beside the new one.
+    """
     made = {}
     for one in issued:
-        sent = {positions.get(use.entry) for use in one.uses}
-        after = (e for e in issued if at[e.name] > at[one.name] and at[e.name] in sent)
+        last = max((positions.get(use.entry, -1) for use in one.uses), default=-1)
+        after = (e for e in issued if at[e.name] == last > at[one.name])
         following = next((each for each in after if _alike(one, each)), None)
         if following is not None:
             made[one.name] = following
@@ -67,7 +69,7 @@ def _is_renewed_once(one: Strand, positions: Mapping[int, int], answers: Answers
     """Whether the answer to a call that sends a value has another one in the same field of its
     JSON, which the recording did not send any more.
     """
-    if one.capture is None or one.capture.json is None:
+    if one.capture is None or one.capture.json is None or not _alike(one, one):
         return False
     return bool(renewing([one], positions, answers))
 
@@ -112,11 +114,15 @@ def _linked(issued: Sequence[Strand], renewed: Mapping[str, Strand]) -> list[Cha
 
 
 def _alike(one: Strand, other: Strand) -> bool:
-    """Whether two values are sent at a place of the same name, and are made alike."""
+    """Whether two values are sent as the same token: at a place of one name that speaks of tokens
+    or in one header, and made alike. Numbers of records are none.
+    """
     mine = {use.place.split(", ")[0] for use in one.uses}
     theirs = {use.place.split(", ")[0] for use in other.uses}
-    named = {place for place in mine & theirs if not place.startswith("path")}
-    return bool(named) and generated(one.value) == generated(other.value)
+    named = [place.partition(" ") for place in mine & theirs]
+    if not any(kind == "header" or secret_name(name) for kind, _, name in named if kind != "path"):
+        return False
+    return all(generated(value) and not value.isdigit() for value in (one.value, other.value))
 
 
 def _same_capture(one: Strand, other: Strand) -> bool:

@@ -117,7 +117,9 @@ def _keyed(strands: Sequence[Strand], targets: Sequence[Strand]) -> dict[str, li
             for words, tail, write in WRITINGS:
 
                 def compute(text: str, key: str, name: str = name, write: Write = write) -> str:
-                    return write(hmac.new(key.encode(), text.encode(), name).digest())
+                    octets = text.encode("utf-8", "surrogatepass")
+                    secret = key.encode("utf-8", "surrogatepass")
+                    return write(hmac.new(secret, octets, name).digest())
 
                 way = Made(
                     f"the HMAC by {title} of {{0}}, with the key {{1}}{words}",
