@@ -2,7 +2,9 @@
 of it.
 """
 
+import contextlib
 import os
+import signal
 import subprocess
 import time
 import urllib.error
@@ -90,6 +92,7 @@ class Served:
             stdout=self.log,
             stderr=self.log,
             stdin=subprocess.DEVNULL,
+            start_new_session=True,
         )
         end = time.monotonic() + 90
         while time.monotonic() < end:
@@ -113,4 +116,6 @@ class Served:
             except subprocess.TimeoutExpired:
                 self.process.kill()
                 self.process.wait()
+        with contextlib.suppress(ProcessLookupError):  # workers outlive a server that was killed
+            os.killpg(self.process.pid, signal.SIGKILL)
         self.log.close()
