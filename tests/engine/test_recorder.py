@@ -373,6 +373,17 @@ class ProxyTests(RecorderCase):
                     self.assertIn(expected, told)
                 if expected == b"not accepted":
                     self.assertIn(b"begin the recording with an environment", told)
+        # who is not listed goes there directly: the outer proxy is not asked
+        listed = Proxy(
+            (parse_target("https://staging.example"),),
+            self.authority,
+            self.recorded.append,
+            way=Way(proxy=f"http://127.0.0.1:{via + 1 if via < 65_535 else 1}"),  # nobody there
+        )
+        port = await listed.listen()
+        asked = f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\n\r\n".encode()
+        self.assertIn(b"ok", await self.ask(port, asked))
+        await listed.aclose()
         plain = Doorway(
             [self.base],
             "r.localhost",

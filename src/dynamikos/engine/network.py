@@ -81,6 +81,7 @@ async def open_streams(
     way = way or Way()
     proxy = proxy_of(way.proxy) if way.proxy else None
     if proxy is not None:
+        _verify_literal(agreed, origin, own_ports)
         there, there_port = proxy.origin[1:]
     else:
         there, there_port = there or way.hosts.get(host, host), port
@@ -113,6 +114,16 @@ async def open_streams(
             dns, connect, tls = (round(part * 1e6) for part in parts)
             return Streams(reader, writer, (dns, connect, tls if context else -1))
     raise last or Failure("dns", f"{host} has no address")
+
+
+def _verify_literal(
+    agreed: Sequence[AgreedTarget], origin: Origin, own_ports: frozenset[int]
+) -> None:
+    """The check of a target that a proxy will look up: of a name that is left to it, of an address
+    it is made here. Raises Failure.
+    """
+    with contextlib.suppress(ValueError):
+        check_target(agreed, origin, str(ipaddress.ip_address(origin[1])), own_ports)
 
 
 async def _looked_up(host: str, port: int) -> list[tuple[int, str]]:
@@ -377,8 +388,7 @@ class RealNetwork:
         begun = time.perf_counter()
         proxy = self._proxy
         if proxy is not None:  # the proxy looks the target up; it has to be agreed itself
-            with contextlib.suppress(ValueError):
-                check_target(self._agreed, origin, str(ipaddress.ip_address(host)), self._own_ports)
+            _verify_literal(self._agreed, origin, self._own_ports)
             addresses = await self._resolve(proxy.origin[1], proxy.origin[2])
         else:
             addresses = await self._resolve(agreed.address or self._way.hosts.get(host, host), port)

@@ -20,7 +20,9 @@ def visit(seed: int, *, how: str) -> Tape:
     t.call("GET", "/", page="<form><input name=note></form>")
     if how == "stream":
         t.call("GET", "/events", headers=STREAM, gives={"ticket": ticket})
-        back = tuple((k, v) for k, v in t.exchanges[-1].answer.headers if v != "application/json")  # type: ignore[union-attr]
+        answer = t.exchanges[-1].answer
+        assert answer is not None
+        back = tuple(pair for pair in answer.headers if pair[1] != "application/json")
         _changed(t, headers=back)
     elif how == "socket":
         t.call("GET", "/socket", sent={"Upgrade": "websocket"}, status=101)

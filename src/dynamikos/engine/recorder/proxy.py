@@ -41,11 +41,13 @@ class Proxy(Listener):
 
     async def _open(self, origin: Origin, *, secure: bool = True) -> Streams:
         """For a host that is not listed, the person's own browser asks: it is let through, but
-        never to this product or metadata.
+        never to this product or metadata, and never by the environment's proxy, which would look
+        it up where nobody here can see that.
         """
+        is_listed = self._is_listed(origin)
         agreed = (
             self._listed
-            if self._is_listed(origin)
+            if is_listed
             else (
                 AgreedTarget(
                     scheme="https" if origin[0] == "https" else "http",
@@ -54,14 +56,14 @@ class Proxy(Listener):
                 ),
             )
         )
-        inside_too = self._is_listed(origin) or not self._credentials
+        inside_too = is_listed or not self._credentials
         return await open_streams(
             agreed,
             origin,
             self._own,
             secure=secure,
             trust=self._trust,
-            way=self._way,
+            way=self._way if is_listed else None,
             public_only=not inside_too,
         )
 
