@@ -13,8 +13,9 @@ from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.places.models import Generator
 from dynamikos.web.rehearsals import actions
+from dynamikos.web.rehearsals.history import dealt_before
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
-from dynamikos.web.rehearsals.queries import dealt_before, frozen, replayed, sentence
+from dynamikos.web.rehearsals.queries import frozen, replayed, sentence
 from tests.web.support import PageCase
 from tests.web.test_runs import generator
 

@@ -15,8 +15,8 @@ from dynamikos.web.projects.models import Event
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings.actions import import_har, import_several
 from dynamikos.web.recordings.models import Recording
+from dynamikos.web.rehearsals.history import changed_since_passed
 from dynamikos.web.rehearsals.models import Rehearsal
-from dynamikos.web.rehearsals.queries import changed_since_passed
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule
 from tests.web.support import Sample, TestCase

@@ -17,7 +17,7 @@ from dynamikos.web.environments.queries import named, origins
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.rehearsals import actions, queries
+from dynamikos.web.rehearsals import actions, history, queries
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.release_connection import briefly
@@ -114,9 +114,9 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "differing": differing,
         "doubts": doubts,
         "is_grave": grave > 0,
-        "dealt": queries.dealt(found),
-        "dealt_before": queries.dealt_before(found, rows),
-        "since_passed": queries.changed_since_passed(found),
+        "dealt": history.dealt(found),
+        "dealt_before": history.dealt_before(found, rows),
+        "since_passed": history.changed_since_passed(found),
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
         "has_cleanup": bool(journey.cleanup),

@@ -20,7 +20,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings.queries import own_origins
-from dynamikos.web.rehearsals import queries as rehearsals
+from dynamikos.web.rehearsals import history
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule, Search
 from dynamikos.web.ui.progress import streamed
@@ -56,7 +56,7 @@ def _context(
         "newest": newest,
         "fresh": _fresh(journey, found),
         "may_undo": found is not None and queries.may_undo(journey, found),
-        "since_passed": rehearsals.changed_since_passed(newest) if newest is not None else None,
+        "since_passed": history.changed_since_passed(newest) if newest is not None else None,
         "capture_forms": CAPTURE_FORMS,
         "decodings": DECODINGS,
     }
