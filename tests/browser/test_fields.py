@@ -185,6 +185,23 @@ class Fields(BrowserCase):
         self.assertIn("First", content(self.sample.journey).rounds[0].note)
         self.assertEqual([line for line in self.trouble if "409" not in line], [])
 
+    def test_what_is_typed_beside_a_refused_field_is_not_lost_by_leaving(self) -> None:
+        self.sign_in("ada")
+
+        def work(page: Any) -> list[str]:
+            page.goto(self.base + self.sample.address("settings"))
+            page.evaluate(FIELDS)
+            fields = [page.locator(f"[name={name}]").first for name in REFUSED]
+            fields[0].fill("none yet")
+            page.wait_for_selector(".notification.is-danger")
+            # leaving before the answer to what is typed next
+            page.route("**/way", lambda route: route.abort())
+            fields[1].fill("none either")
+            page.reload()
+            return [field.input_value() for field in fields]
+
+        self.assertEqual(self.do(work), ["none yet", "none either"])
+
     def test_leaving_at_once_keeps_what_was_typed(self) -> None:
         self.sign_in("bran")
         core = content(self.sample.journey)

@@ -36,6 +36,12 @@ export const remember = (form) => {
   for (const el of form.elements) if (isChanged(el)) keep(el);
 };
 
+/** Whether something of a form was refused, and nothing of it kept since. @param {any} form */
+const isRefused = (form) => {
+  const begins = placesOf(form);
+  return Object.keys(sessionStorage).some((each) => each.startsWith(begins));
+};
+
 /** Keeps nothing of a form any more. @param {any} form */
 export const forget = (form) => {
   const begins = placesOf(form);
@@ -57,9 +63,9 @@ const restore = () => {
 document.addEventListener("input", (event) => {
   const el = /** @type {any} */ (event.target);
   if (!el.form) return;
-  // of a form that saves itself only what was refused before: the newest of it
-  const at = placeOf(el);
-  if (at && (!el.form.matches("[data-saves]") || sessionStorage.getItem(at) !== null)) keep(el);
+  // of a form that saves itself only once it was refused, and then every field: while one is
+  // refused, the server keeps none of them
+  if (!el.form.matches("[data-saves]") || isRefused(el.form)) keep(el);
 });
 document.addEventListener(
   "submit",
