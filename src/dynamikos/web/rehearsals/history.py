@@ -3,7 +3,6 @@
 from collections.abc import Iterable
 
 from dynamikos.core.dealing.rehearsing import reads_used
-from dynamikos.core.reports import KeptExchange
 from dynamikos.web.projects.models import Revision
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.rehearsals.queries import Replayed
@@ -43,7 +42,7 @@ def dealt_before(found: Rehearsal, rows: Iterable[Replayed]) -> str:
     """Where a failure reads as if a row had been used before: which rehearsal was dealt it. "" for
     none.
     """
-    if not any(row.is_bad and _reads_used(row.kept) for row in rows):
+    if not any(row.is_bad and reads_used(row.kept.status, row.kept.body) for row in rows):
         return ""
     earlier = Rehearsal.objects.filter(
         journey__project=found.journey.project, asked_at__lt=found.asked_at
@@ -59,7 +58,3 @@ def dealt_before(found: Rehearsal, rows: Iterable[Replayed]) -> str:
                     "be used once only."
                 )
     return ""
-
-
-def _reads_used(kept: KeptExchange) -> bool:
-    return reads_used(kept.status, kept.body)
