@@ -55,6 +55,8 @@ const restore = () => {
     const text = at ? sessionStorage.getItem(at) : null;
     if (text === null || el.value === text) continue;
     el.value = text;
+    // so that it is seen, and what is said of it
+    for (let up = el.closest("details"); up; up = up.parentElement.closest("details")) up.open = true;
     el.dispatchEvent(new Event("input", { bubbles: true }));
     if (el.matches("select")) el.dispatchEvent(new Event("change", { bubbles: true }));
   }
