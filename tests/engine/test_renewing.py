@@ -198,3 +198,49 @@ class Renewed(TestCase):
                 )
         self.assertEqual(server.refused, 0)
         self.assertEqual([each.words for each in doubts_on(replays, tape)], [])
+
+    def test_a_form_before_the_chain_is_none_of_it(self) -> None:
+        """The key of a form that answers with the page it stands on, then an order whose pages
+        each answer with the next key: what the first form answers need not be taken.
+        """
+
+        def ordered(seed: int) -> list[Exchange]:
+            draw, made = Random(seed), list[Exchange]()
+
+            def call(target: str, key: str = "", *, last: bool = False) -> str:
+                given = f"{draw.getrandbits(96):024x}"
+                page = "<p>thanks</p>" if last else f'<input name="form_key" value="{given}">'
+                form = (("Content-Type", "application/x-www-form-urlencoded"),) if key else ()
+                made.append(
+                    Exchange(
+                        sent=Sent(
+                            method="POST" if key else "GET",
+                            url=BASE + target,
+                            headers=form,
+                            body=f"form_key={key}".encode() if key else b"",
+                        ),
+                        answer=Answer(
+                            status=200,
+                            headers=(("Content-Type", "text/html"),),
+                            body=page.encode(),
+                            size_bytes=len(page),
+                        ),
+                        started_us=1_790_000_000_000_000 + len(made) * 3_000_000,
+                        entry=len(made),
+                    )
+                )
+                return given
+
+            call("/basket/add", call("/lamp"))
+            key = call("/order")
+            for target in ("/order", "/address"):
+                key = call(target, key)
+            call("/done", key, last=True)
+            return made
+
+        tapes = [ordered(seed) for seed in (1, 2)]
+        journey = journey_from(Recording(exchanges=tuple(tapes[0]), pages={}), "J", [BASE])
+        taken = [each for each in find_strands(tapes) if each.kind == "issued" and each.proven]
+        made = accept(journey, taken, tapes[0]).journey
+        captures = [len(request.captures) for _, request in made.requests()]
+        self.assertEqual(captures, [1, 0, 1, 1, 1, 0])

@@ -6,7 +6,7 @@ answer, whose value the recording did not send any more. What the same answers i
 access token beside the refresh token) is a chain with them.
 """
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -35,10 +35,11 @@ def chains_of(
         for each in issued
         if each.name not in known and _is_renewed_once(each, positions, answers)
     ]
-    places = {at[link.name] for chain in chains for link in chain[1:]}
+    places = {at[link.name] for chain in chains for link in chain}
     for chain in chains:
         places.update(renewing(chain, positions, answers))
-    beside = _beside(issued, at, positions, places)
+    others = [each for each in issued if each.name not in known and at[each.name] in places]
+    beside = _beside(others, at, positions)
     alone = [chain for chain in chains if len(chain) == 1 and chain[0].name not in beside]
     return _linked(issued, {**beside, **renewed}) + alone
 
@@ -75,18 +76,16 @@ def _is_renewed_once(one: Strand, positions: Mapping[int, int], answers: Answers
 
 
 def _beside(
-    issued: Sequence[Strand],
-    at: Mapping[str, int],
-    positions: Mapping[int, int],
-    places: Collection[int],
+    issued: Sequence[Strand], at: Mapping[str, int], positions: Mapping[int, int]
 ) -> dict[str, Strand]:
     """By name of a value, the one that takes its place where another one is renewed: after that it
-    is not sent any more.
+    is not sent any more. All of `issued` come with a link of a chain: a form's own key on a page
+    before it is none of them.
     """
     made = {}
     for one in issued:
         last = max((positions.get(use.entry, -1) for use in one.uses), default=-1)
-        after = (e for e in issued if at[e.name] in places and last <= at[e.name] > at[one.name])
+        after = (e for e in issued if last <= at[e.name] > at[one.name])
         following = next((e for e in after if _alike(one, e) and _same_capture(one, e)), None)
         if following is not None:
             made[one.name] = following
