@@ -19,14 +19,17 @@ MOVES = (1, 2, 3, 5)
 
 
 def holding(
-    strands: Sequence[Strand], first: Sequence[Exchange], unseen: Sequence[Exchange], origin: str
+    strands: Sequence[Strand],
+    first: Sequence[Exchange],
+    unseen: Sequence[Exchange],
+    origins: Sequence[str],
 ) -> tuple[list[str], list[str]]:
     """(names of the strands whose capture yields on `unseen` what is sent there, names of those
     whose does not).
 
     Strands whose requests the unseen recording lacks are in neither.
     """
-    main, other = answers_of(first, [origin]), answers_of(unseen, [origin])
+    main, other = answers_of(first, origins), answers_of(unseen, origins)
     there = map_of(main, other)
     position = {each.entry if each.entry >= 0 else at: at for at, each in enumerate(main.exchanges)}
     good: list[str] = []
@@ -56,7 +59,9 @@ def holding(
     return good, bad
 
 
-def chance(recordings: Sequence[Sequence[Exchange]], origin: str) -> tuple[list[str], int]:
+def chance(
+    recordings: Sequence[Sequence[Exchange]], origins: Sequence[str]
+) -> tuple[list[str], int]:
     """(what is proven all the same, how many values were tried) when every short number that the
     second recording sends is another one than it was: then no answer issued it.
     """
@@ -64,7 +69,7 @@ def chance(recordings: Sequence[Sequence[Exchange]], origin: str) -> tuple[list[
     tried = 0
     for by in MOVES:
         moved = [_moved(each, by) for each in recordings[1]]
-        for strand in find_strands([recordings[0], moved], origins=[origin]):
+        for strand in find_strands([recordings[0], moved], origins=origins):
             if not SHORT.fullmatch(strand.value) or len(set(filter(None, strand.values))) < 2:
                 continue
             tried += 1

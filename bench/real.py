@@ -77,20 +77,24 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         *recordings, unseen = [
             recorded(app, served, at, folder, way) for at, way in enumerate(WAYS, 1)
         ]
-        strands = find_strands([each.exchanges for each in recordings], origins=[served.base])
+        strands = find_strands([each.exchanges for each in recordings], origins=served.origins)
         result = score(app, strands)
         for name in result.missed:
             print(f"    {app.name}: missed {name}")
         for name in result.wrong:
             print(f"    {app.name}: taken for issued: {name}")
-        holds, fails = holding(strands, recordings[0].exchanges, unseen.exchanges, served.base)
+        holds, fails = holding(strands, recordings[0].exchanges, unseen.exchanges, served.origins)
         for name in fails:
             print(f"    {app.name}: proven, but does not hold on a third recording: {name}")
-        by_chance, tried = chance([each.exchanges for each in recordings], served.base)
+        by_chance, tried = chance([each.exchanges for each in recordings], served.origins)
         for name in by_chance:
             print(f"    {app.name}: proven by chance: {name}")
         plan = written(
-            app, scripted(app, recordings, strands, served.base), served.base, folder, users=USERS
+            app,
+            scripted(app, recordings, strands, served.origins),
+            served.origins,
+            folder,
+            users=USERS,
         )
         green, took = 0, 0.0
         for turn in (0, 1):
@@ -105,8 +109,8 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
                 print(f"    {app.name}: rehearsal {state}, {done} created by two rounds")
             for each in kept:
                 if each.reason.startswith("failed"):
-                    said = f"{each.reason} {each.status} {each.error} {each.expected}"
-                    print(f"    {app.name}: {each.step}/{each.request} {said}")
+                    failed = f"{each.reason} {each.status} {each.error} {each.expected}"
+                    print(f"    {app.name}: {each.step}/{each.request} {failed}")
                     print(
                         f"      {each.method} {each.url} {each.sent_body[:300]} → {each.body[:300]}"
                     )

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import tempfile
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -29,59 +29,63 @@ def recorded(app: App, served: Served, number: int, folder: Path, way: str) -> R
     """The n-th visit; what was recorded stays in `folder` as a HAR file."""
     path = folder / f"{number}.har"
     if way == "HAR":
-        visit(app, served.base, number, record_har_path=str(path), record_har_content="embed")
+        har = {"record_har_path": str(path), "record_har_content": "embed"}
+        visit(app, served.origins, number, **har)
         return read_har(path.read_bytes())
-    with listening(way, served.base) as (kept, address):
+    with listening(way, served.origins) as (kept, addresses):
         if way == "doorway":
-            visit(app, address, number)
+            visit(app, addresses, number)
         else:
-            visit(app, served.base, number, proxy={"server": address})
+            visit(app, served.origins, number, proxy={"server": addresses[0]})
     exchanges = sorted(kept, key=lambda each: each.started_us)
     found = tuple(replace(each, entry=place) for place, each in enumerate(exchanges))
     path.write_bytes(write_har(found, {}))
     return Recording(exchanges=found, pages={})
 
 
-def visit(app: App, base: str, number: int, **context: Any) -> None:
-    """One person's visit in a fresh browser."""
+def visit(app: App, origins: Sequence[str], number: int, **context: Any) -> None:
+    """One person's visit in a fresh browser; `origins` are the application's, its own first."""
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as play:
         browser = play.chromium.launch(**unseen())
-        place = browser.new_context(**context)
+        place = browser.new_context(ignore_https_errors=True, **context)
         place.route(
-            lambda url: not url.startswith(base), lambda route: route.abort()
+            lambda url: not url.startswith(tuple(origins)), lambda route: route.abort()
         )  # nothing beyond this machine
         try:
             page = place.new_page()
             page.set_default_timeout(60_000)
-            app.drive(page, base, app.words(number))
+            app.drive(page, origins[0], app.words(number))
         finally:
             place.close()
             browser.close()
 
 
 @contextlib.contextmanager
-def listening(way: str, target: str) -> Iterator[tuple[list[Exchange], str]]:
-    """A doorway to, or a proxy for, `target` in a thread of its own: (what it records, its
-    address).
+def listening(way: str, targets: Sequence[str]) -> Iterator[tuple[list[Exchange], list[str]]]:
+    """A doorway to, or a proxy for, `targets` in a thread of its own: (what it records, its
+    addresses: the doorway has one for each target).
     """
     kept: list[Exchange] = []
     loop = asyncio.new_event_loop()
     thread = threading.Thread(target=loop.run_forever, daemon=True)
     thread.start()
 
-    async def begin(folder: Path) -> tuple[Doorway | Proxy, str]:
+    async def begin(folder: Path) -> tuple[Doorway | Proxy, list[str]]:
         if way == "doorway":
-            door: Doorway | Proxy = Doorway([target], "visit.localhost", kept.append)
-            return door, f"http://visit.localhost:{await door.listen()}"
-        door = Proxy((parse_target(target),), Authority(folder, datetime.now(UTC)), kept.append)
-        return door, f"http://127.0.0.1:{await door.listen()}"
+            door = Doorway(list(targets), "visit.localhost", kept.append, trust="anything")
+            await door.listen()
+            return door, [door.address(number) for number in range(len(targets))]
+        agreed = tuple(map(parse_target, targets))
+        authority = Authority(folder, datetime.now(UTC))
+        proxy = Proxy(agreed, authority, kept.append, trust="anything")
+        return proxy, [f"http://127.0.0.1:{await proxy.listen()}"]
 
     with tempfile.TemporaryDirectory() as name:
-        door, address = asyncio.run_coroutine_threadsafe(begin(Path(name)), loop).result(20)
+        door, addresses = asyncio.run_coroutine_threadsafe(begin(Path(name)), loop).result(20)
         try:
-            yield kept, address
+            yield kept, addresses
         finally:
             asyncio.run_coroutine_threadsafe(door.aclose(), loop).result(20)
             loop.call_soon_threadsafe(loop.stop)

@@ -72,13 +72,13 @@ def score(app: App, strands: Sequence[Strand]) -> Score:
 
 
 def scripted(
-    app: App, recordings: Sequence[Recording], strands: Sequence[Strand], base: str
+    app: App, recordings: Sequence[Recording], strands: Sequence[Strand], origins: Sequence[str]
 ) -> Journey:
     """The journey after *accept all proven*, with what was typed dealt from columns, as a person
     would replace it.
     """
     first = recordings[0]
-    journey = journey_from(first, app.name, [base], {base: "env.app"})
+    journey = journey_from(first, app.name, list(origins), named(origins))
     typed = {value: f"people.{name}" for name, value in app.user(1).items()}
     typed |= {value: f"visits.{name}" for name, value in app.round(1).items()}
     columns = {
@@ -103,13 +103,26 @@ def scripted(
     return made
 
 
+def named(origins: Sequence[str]) -> dict[str, str]:
+    """What each origin is called in the journey: env.app, and env.other_1 and so on."""
+    return {each: f"env.other_{at}" if at else "env.app" for at, each in enumerate(origins)}
+
+
 def written(
-    app: App, journey: Journey, base: str, folder: Path, *, users: int = 5, seconds: int = 20
+    app: App,
+    journey: Journey,
+    origins: Sequence[str],
+    folder: Path,
+    *,
+    users: int = 5,
+    seconds: int = 20,
 ) -> Path:
     """The plan and what it needs, as files."""
     (folder / "journey.yaml").write_text(write_journey(journey))
     (folder / "environment.yaml").write_text(
-        f'form: 1\nenvironment: app\naddresses: {{app: "{base}"}}\nagreed: ["{base}"]\n'
+        "form: 1\nenvironment: app\naddresses:\n"
+        + "".join(f'  {name[4:]}: "{each}"\n' for each, name in named(origins).items())
+        + f"agreed: {json.dumps(list(origins))}\nway: {{trust: anything}}\n"
     )
     data, deals = [], []
     for name, words, deal in (

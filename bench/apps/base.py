@@ -3,8 +3,11 @@ of it.
 """
 
 import contextlib
+import json
 import os
+import shutil
 import signal
+import ssl
 import subprocess
 import time
 import urllib.error
@@ -26,10 +29,18 @@ class App:
     others in each round. `issued` names, by a regular expression on "METHOD path place", each value
     that the server issues and that has to be captured: written down by hand from two recordings.
     `created` counts, in the application's own store, what visits made.
+
+    `modules` are packages of Node by name with their versions; `build` is called once in their
+    folder after they were installed. With `others`, the application listens on that many ports
+    after its own too, each an origin of its own. Below "https" its certificate is nobody's.
     """
 
     name: str
-    packages: Sequence[str]
+    packages: Sequence[str] = ()
+    modules: Mapping[str, str] = field(default_factory=dict)
+    build: Callable[[Path], None] | None = None
+    scheme: str = "http"
+    others: int = 0
     serve: Callable[[Path, int], Sequence[str]]
     drive: Callable[[Any, str, Words], None]
     user: Callable[[int], Words] = lambda number: {}
@@ -56,7 +67,8 @@ def installed(app: App, folder: Path) -> Path:
             check=True,
         )
         made = {**os.environ, "VIRTUAL_ENV": str(folder / "env")}
-        subprocess.run([*uv, "pip", "install", "-q", *app.packages], check=True, env=made)
+        if app.packages:
+            subprocess.run([*uv, "pip", "install", "-q", *app.packages], check=True, env=made)
         mark.write_text(" ".join(app.packages))
     return python
 
@@ -66,14 +78,43 @@ def python_of(store: Path) -> Path:
     return store.parent / "env" / "bin" / "python"
 
 
+def with_modules(app: App, folder: Path) -> None:
+    """Installs the packages of Node in `folder`/modules, and builds what the application wants."""
+    place, wanted = folder / "modules", json.dumps(dict(app.modules))
+    mark = place / "made"
+    if not app.modules or (mark.exists() and mark.read_text() == wanted):
+        return
+    if shutil.which("npm") is None:
+        raise RuntimeError(f"{app.name} needs Node: install Debian's nodejs and npm")
+    shutil.rmtree(place, ignore_errors=True)
+    place.mkdir(parents=True)
+    (place / "package.json").write_text(
+        json.dumps({"name": "made", "private": True, "dependencies": dict(app.modules)})
+    )
+    npm = ["npm", "install", "--no-audit", "--no-fund", "--loglevel=error"]
+    subprocess.run(npm, cwd=place, check=True)
+    if app.build is not None:
+        app.build(place)
+    mark.write_text(wanted)
+
+
+def modules_of(store: Path) -> Path:
+    """Where the packages of Node are, for `serve`, which gets the store only."""
+    return store.parent / "modules"
+
+
 class Served:
     """The application under its server, from nothing, until it is closed."""
 
     def __init__(self, app: App, folder: Path, port: int) -> None:
         python = installed(app, folder)
+        with_modules(app, folder)
         self.store = folder / f"store-{port}"
         self.store.mkdir(parents=True)
-        self.base = f"http://127.0.0.1:{port}"
+        self.origins = [
+            f"{app.scheme}://127.0.0.1:{number}" for number in range(port, port + 1 + app.others)
+        ]
+        self.base = self.origins[0]
         made = {
             **os.environ,
             "PATH": f"{python.parent}:{os.environ['PATH']}",
@@ -94,10 +135,12 @@ class Served:
             stdin=subprocess.DEVNULL,
             start_new_session=True,
         )
+        nobody = ssl.create_default_context()
+        nobody.check_hostname, nobody.verify_mode = False, ssl.CERT_NONE
         end = time.monotonic() + 90
         while time.monotonic() < end:
             try:
-                urllib.request.urlopen(self.base + "/", timeout=5).close()
+                urllib.request.urlopen(self.base + "/", timeout=5, context=nobody).close()
                 return
             except urllib.error.HTTPError:
                 return

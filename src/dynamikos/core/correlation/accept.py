@@ -430,10 +430,20 @@ def _put(
         return _put_embedded(journey, exchanges[position].sent.url, value, hole)
     step, request = home
     changed = changed_request(request, use.place, value, hole)
+    if changed == request:  # an address that was issued as a whole stands there with its name
+        moved = _with_names(request, exchanges[position], value)
+        changed = changed_request(request, use.place, moved, hole)
     if changed == request:
         return journey, False
     fields = {name: getattr(changed, name) for name in ("address", "query", "headers", "body")}
     return change_request(journey, step, request.request, **fields), True
+
+
+def _with_names(request: Request, exchange: Exchange, value: str) -> str:
+    """`value` with the name of the environment's address where the origin of its request stands."""
+    name = re.match(HOLE, request.address)
+    parts = urlsplit(exchange.sent.url)
+    return value.replace(f"{parts.scheme}://{parts.netloc}", name.group()) if name else value
 
 
 def _put_embedded(journey: Journey, url: str, value: str, hole: str) -> tuple[Journey, bool]:

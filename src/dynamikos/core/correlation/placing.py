@@ -234,7 +234,8 @@ def fit(
         holes = [(m.start(), m.end()) for m in HOLE.finditer(text)]
         at = text.find(form)
         while at >= 0:
-            if whole(text, at, len(form)) and not any(start <= at < end for start, end in holes):
+            inside = any(start <= at < end and form[:2] != "{{" for start, end in holes)
+            if whole(text, at, len(form)) and not inside:
                 pieces.append(text[last:at] + make(hole))
                 last, found = at + len(form), True
             at = text.find(form, at + len(form))

@@ -14,7 +14,13 @@ from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
 from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, over_us, titles_of, went_on
-from dynamikos.core.journeys.signing_in import is_deed, signed_in_by, signs_in
+from dynamikos.core.journeys.signing_in import (
+    is_deed,
+    password_fields,
+    proves,
+    signed_in_by,
+    signs_in,
+)
 
 LEFT_OUT, RECORDED_OVER = "Left out: ", "Recorded over "
 NOT_AS_RECORDED = (LEFT_OUT, RECORDED_OVER)  # how such remarks begin in a journey's note
@@ -124,8 +130,8 @@ def _other_protocol(recording: Recording, origins: Collection[str]) -> list[str]
 
 def _signs_in_late(recording: Recording, origins: Collection[str]) -> bool:
     deeds = [each for each in recording.exchanges if origin_of(each) in origins and is_deed(each)]
-    passwords = [b"passw" in each.sent.body.lower() for each in deeds]
-    return any(passwords) and not signs_in(deeds[0])
+    fields = password_fields(recording.exchanges)
+    return any(proves(each, fields) for each in deeds) and not signs_in(deeds[0], fields)
 
 
 def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, Exchange]]) -> float:

@@ -123,7 +123,7 @@ def _request(
     checks, said = _status(_final(recording, number))
     if operation is not None:
         checks = (*checks, *_no_errors(exchange))
-    body = _body(exchange)
+    body = _body(exchange, bases)
     if lost_body(exchange):
         body = _upload(recording, number)
         said = [*said, LOST_BODY if body is None else LOST_UPLOAD]
@@ -135,7 +135,7 @@ def _request(
         request=key_from(words or plain, taken),
         method=exchange.sent.method,
         address=address,
-        query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
+        query=_pairs(parts.query, bases),
         headers=_headers(exchange, bases),
         body=body,
         checks=checks,
@@ -344,7 +344,7 @@ def _headers(exchange: Exchange, bases: dict[str, str]) -> tuple[tuple[str, str]
             or lower in ("user-agent", "accept-language")
         ):
             continue
-        kept.append((name, value.replace("{{", "{ {")))
+        kept.append((name, _text(value, bases)))
     return tuple(kept)
 
 
@@ -399,20 +399,38 @@ def _place(value: str, bases: dict[str, str], *, whole: bool) -> str:
     )
 
 
-def _body(exchange: Exchange) -> Body | None:
+def _text(text: str, bases: dict[str, str]) -> str:
+    """A recorded text, in which the application's own addresses follow the environment, too: where
+    to return to after a sign-in is such a one.
+    """
+    text = text.replace("{{", "{ {")
+    for origin, name in bases.items():
+        if origin in text:
+            text = re.sub(re.escape(origin) + r"(?![\w.:-])", f"{{{{ {name} }}}}", text)
+    return text
+
+
+def _pairs(text: str, bases: dict[str, str]) -> tuple[tuple[str, str], ...]:
+    """The fields of a query or of a form."""
+    pairs = parse_qsl(text, keep_blank_values=True)
+    return tuple((name.replace("{{", "{ {"), _text(value, bases)) for name, value in pairs)
+
+
+def _body(exchange: Exchange, bases: dict[str, str]) -> Body | None:
     body = exchange.sent.body
     if not body:
         return None
     kind = next(
         (value for name, value in exchange.sent.headers if name.lower() == "content-type"), ""
     )
-    text = body.decode("utf-8", "replace").replace("{{", "{ {")
+    text = body.decode("utf-8", "replace")
     if kind.startswith("multipart/form-data"):
-        parts = _parts(body, kind)
+        parts = _parts(body, kind, bases)
         if parts:
             return Body(parts=parts)
     if "x-www-form-urlencoded" in kind:
-        return Body(form=tuple(parse_qsl(text, keep_blank_values=True)))
+        return Body(form=_pairs(text, bases))
+    text = _text(text, bases)
     if "json" in kind and not problem_in(text):
         return Body(json=text, type="" if kind == "application/json" else kind)
     try:
@@ -422,7 +440,7 @@ def _body(exchange: Exchange) -> Body | None:
     return Body(raw=text, type=kind or "application/octet-stream")
 
 
-def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
+def _parts(body: bytes, kind: str, bases: dict[str, str]) -> tuple[FormPart, ...]:
     """The parts of a multipart form (RFC 7578); () for what can't be read as one."""
     message = BytesParser(policy=HTTP).parsebytes(
         b"Content-Type: " + kind.encode() + b"\r\n\r\n" + body
@@ -450,5 +468,5 @@ def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
                 )
             )
         else:
-            made.append(FormPart(name=name, file=file, type=given, value=text.replace("{{", "{ {")))
+            made.append(FormPart(name=name, file=file, type=given, value=_text(text, bases)))
     return tuple(made)

@@ -3,7 +3,7 @@ word for one field. A name may be asked for first, a code after the password, a 
 """
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from urllib.parse import parse_qsl, urlsplit
 
 import orjson
@@ -29,17 +29,40 @@ SIGNING_IN = re.compile(
 )
 
 
+INPUT = re.compile(rb"<input\b[^>]*>", re.I)
+PASSWORD = re.compile(rb"""\btype\s*=\s*["']?password\b""", re.I)
+NAME = re.compile(rb"""\bname\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""", re.I)
+
+
+def password_fields(exchanges: Iterable[Exchange]) -> frozenset[str]:
+    """Names of the fields that pages ask for a password in, whatever they are called; in small
+    letters without signs between.
+    """
+    found = set()
+    for each in exchanges:
+        body = each.answer.body if each.answer is not None else b""
+        if not PASSWORD.search(body) or b"<input" not in body.lower():
+            continue
+        for field in INPUT.findall(body[:2_000_000]):
+            name = NAME.search(field) if PASSWORD.search(field) else None
+            if name is not None:
+                given = next((part for part in name.groups() if part), b"")
+                found.add(_plain(given.decode("utf-8", "replace")))
+    return frozenset(found - {""})
+
+
 def signed_in_by(groups: Sequence[Sequence[Numbered]], background: Collection[int]) -> int:
     """The last of the steps by which a person signs in or up, −1 when there is none: names,
     passwords, codes and consents are sent, and nothing else was written before. A basket that was
     filled before belongs to what is done in each round, and so does the rest.
     """
     found, is_proven = -1, False
+    passwords = password_fields(each for group in groups for _, each in group)
     for number, group in enumerate(groups):
         written = [each for place, each in group if is_deed(each) and place not in background]
-        if not all(signs_in(each) for each in written):
+        if not all(signs_in(each, passwords) for each in written):
             break
-        proofs = any(proves(each) for each in written)
+        proofs = any(proves(each, passwords) for each in written)
         if proofs or any(_speaks_of_it(each) for each in written):
             found = number  # a name alone is one only where a proof follows
         is_proven = is_proven or proofs
@@ -54,18 +77,20 @@ def is_deed(exchange: Exchange) -> bool:
     return answer is None or answer.status != 204
 
 
-def proves(exchange: Exchange) -> bool:
+def proves(exchange: Exchange, passwords: frozenset[str] = frozenset()) -> bool:
     """Whether a request proves who somebody is: a password, a one-time code, a grant of OAuth 2.0
-    (RFC 6749 §4).
+    (RFC 6749 §4). `passwords` are names of fields that pages ask for one in.
     """
-    return b"passw" in exchange.sent.body.lower() or bool(_fields(exchange) & PROOFS)
+    if b"passw" in exchange.sent.body.lower():
+        return True
+    return bool(_fields(exchange) & (PROOFS | passwords))
 
 
-def signs_in(exchange: Exchange) -> bool:
+def signs_in(exchange: Exchange, passwords: frozenset[str] = frozenset()) -> bool:
     """Whether a request belongs to signing in: it proves who somebody is, or sends nothing but a
     name, a choice, or what a form hides.
     """
-    if proves(exchange):
+    if proves(exchange, passwords):
         return True
     names = {name for name in _fields(exchange) if not HIDDEN.search(name)}
     return names <= IDENTITY and (bool(names) or _speaks_of_it(exchange))
@@ -89,7 +114,11 @@ def _fields(exchange: Exchange) -> set[str]:
     else:
         text = body.decode("utf-8", "replace")
         names = [name for name, _ in parse_qsl(text, keep_blank_values=True)]
-    return {re.sub(r"[^a-z0-9]", "", name.lower()) for name in names}
+    return {_plain(name) for name in names}
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^a-z0-9]", "", name.lower())
 
 
 def _keys(value: object, depth: int = 0) -> list[str]:
