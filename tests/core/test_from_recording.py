@@ -101,6 +101,23 @@ class Headers(TestCase):
         )
         self.assertEqual(dict(note.headers), {"Referer": "{{ env.desk }}/"})
 
+    def test_its_own_addresses_follow_the_environment_wherever_they_are_sent(self) -> None:
+        film = Film()
+        form = (*BROWSER, ("Content-Type", "application/x-www-form-urlencoded"))
+        json = (*BROWSER, ("Content-Type", "application/json"), ("X-Return", HOST + "/back"))
+        film.add("GET", "/auth?return=https%3A%2F%2Fdesk.example%2Fback%3Fa%3D1&how={{x}}")
+        film.add("POST", "/token", b"return=https%3A%2F%2Fdesk.example%2F&a=1", headers=form)
+        others = "https://desk.example.org/ https://desk.example:8443/ https://my-desk.example/"
+        film.add("POST", "/kept", f'{{"to":"{HOST}/x","not":"{others}"}}'.encode(), headers=json)
+        auth, token, kept = [
+            request for _, step in film.journey().steps() for request in step.requests
+        ]
+        self.assertEqual(auth.query, (("return", "{{ env.desk }}/back?a=1"), ("how", "{ {x}}")))
+        assert token.body is not None and kept.body is not None
+        self.assertEqual(token.body.form, (("return", "{{ env.desk }}/"), ("a", "1")))
+        self.assertEqual(kept.body.json, f'{{"to":"{{{{ env.desk }}}}/x","not":"{others}"}}')
+        self.assertIn(("X-Return", "{{ env.desk }}/back"), kept.headers)
+
 
 class Statuses(TestCase):
     def test_an_error_of_the_application_is_expected_again_and_says_so(self) -> None:

@@ -6,8 +6,10 @@ import json
 from unittest import TestCase
 from urllib.parse import urlencode
 
+from msgspec.structs import replace
+
 from dynamikos.core.exchanges import Answer, Exchange, Sent
-from dynamikos.core.journeys.signing_in import signed_in_by
+from dynamikos.core.journeys.signing_in import password_fields, signed_in_by
 
 FORM = (("Content-Type", "application/x-www-form-urlencoded"),)
 Call = tuple[str, str, dict[str, str] | None]
@@ -65,3 +67,14 @@ class SigningIn(TestCase):
         # what is done with a user's name after signing in is no part of it
         follow = call("POST", "/follow", {"user": "5"})
         self.assertEqual(signed_in_by(steps(password, follow, ITEM), ()), 0)
+
+    def test_a_password_is_told_by_the_pages_field_whatever_it_is_called(self) -> None:
+        page = call("GET", "/start")
+        asking = '<form><input name=who><INPUT type="password" name="secret-word"></form>'
+        asked = replace(page, answer=Answer(status=200, body=asking.encode()))
+        typed = call("POST", "/start", {"who": "ada", "secret-word": "p"})
+        self.assertEqual(password_fields([asked]), {"secretword"})
+        self.assertEqual(signed_in_by(steps(page, typed, ITEM), ()), -1)  # nothing asked for it
+        name = call("POST", "/start", {"login": "ada"})
+        secret = call("POST", "/start", {"secret-word": "p"})
+        self.assertEqual(signed_in_by(steps(asked, name, secret, ITEM), ()), 2)

@@ -8,18 +8,20 @@ from unittest import TestCase
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture, CssForm, RegexForm, View, compile_capture
-from dynamikos.core.correlation import value_shapes
+from dynamikos.core.correlation import accept, find_strands, value_shapes
 from dynamikos.core.correlation.accept import maker_for
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.offers import Seen, offers
 from dynamikos.core.correlation.placing import changed_request, fit
 from dynamikos.core.correlation.sites import sites_of
-from dynamikos.core.exchanges import Answer, Exchange, Sent
+from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
 from dynamikos.core.exchanges.jsontext import spans
 from dynamikos.core.journeys import Body, Request
+from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.core.values import compile_text
 from tests.core.correlation.recordings import played
 
@@ -46,6 +48,36 @@ def answered(body: str, kind: str = "text/html", status: int = 200, **headers: s
         sent=Sent(method="GET", url="http://kiln.example/a"),
         answer=Answer(status=status, headers=made, body=body.encode()),
     )
+
+
+class Addresses(TestCase):
+    def test_one_that_was_issued_is_put_in_although_its_origin_has_a_name(self) -> None:
+        """A server that answers with where to go on: the address is a value as a whole, and the
+        journey has the environment's name for its origin.
+        """
+        tapes = []
+        for seed in ("7c1f93a2be", "90de45cc18"):
+            to = f"http://kiln.example/steps/{seed}"
+            page = Answer(
+                status=200,
+                headers=(("Content-Type", "application/json"),),
+                body=json.dumps({"next": to}).encode(),
+            )
+            first = Exchange(sent=Sent(method="GET", url="http://kiln.example/a"), answer=page)
+            second = sent(
+                "http://kiln.example/go", json.dumps({"to": to}).encode(), "application/json"
+            )
+            done = replace(second, answer=Answer(status=200, body=b"ok"), entry=1)
+            tapes.append([replace(first, entry=0), done])
+        origin = "http://kiln.example"
+        recording = Recording(exchanges=tuple(tapes[0]), pages={})
+        journey = journey_from(recording, "J", [origin], {origin: "env.kiln"})
+        strands = [each for each in find_strands(tapes) if each.kind == "issued"]
+        made = accept(journey, strands, tapes[0])
+        self.assertEqual(made.left, ())
+        bodies = [r.body.json for _, r in made.journey.requests() if r.body is not None]
+        self.assertNotIn("7c1f93a2be", str(bodies))
+        self.assertIn("{{", str(bodies))
 
 
 class Sites(TestCase):
