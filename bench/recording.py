@@ -17,7 +17,7 @@ from bench.apps import App
 from bench.apps.base import Served
 from dynamikos.chromium import unseen
 from dynamikos.core.exchanges import Exchange, Recording, read_har, write_har
-from dynamikos.core.plans import parse_target
+from dynamikos.core.plans import Way, parse_target
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
@@ -74,12 +74,12 @@ def listening(way: str, targets: Sequence[str]) -> Iterator[tuple[list[Exchange]
 
     async def begin(folder: Path) -> tuple[Doorway | Proxy, list[str]]:
         if way == "doorway":
-            door = Doorway(list(targets), "visit.localhost", kept.append, trust="anything")
+            door = Doorway(list(targets), "visit.localhost", kept.append, way=Way(trust="anything"))
             await door.listen()
             return door, [door.address(number) for number in range(len(targets))]
         agreed = tuple(map(parse_target, targets))
         authority = Authority(folder, datetime.now(UTC))
-        proxy = Proxy(agreed, authority, kept.append, trust="anything")
+        proxy = Proxy(agreed, authority, kept.append, way=Way(trust="anything"))
         return proxy, [f"http://127.0.0.1:{await proxy.listen()}"]
 
     with tempfile.TemporaryDirectory() as name:
