@@ -2,8 +2,11 @@
 
 from unittest import TestCase, mock
 
+from msgspec.structs import replace
+
 from dynamikos.core.frozen import every_series
 from dynamikos.core.personas import Persona, Visit
+from dynamikos.core.plans.model import Kept
 from dynamikos.core.plans.workloads import UserRounds
 from dynamikos.core.reports import Ledger
 from dynamikos.engine.http import caching
@@ -159,10 +162,21 @@ rounds:
         embedded: ["/style.css", "/often.js"]
   - {step: t, name: T, requests: [{request: r, address: "{{ env.base }}/after?{{ word }}"}]}
 """
+TWICE = PAGE.replace('{{ word }}"', '{{ word }}", embedded: ["/style.css"]')
 
 
 class Visiting(TestCase):
-    def run_of(self, visit: Visit | None, rounds: int = 3) -> tuple[list[bytes], Ledger]:
+    def run_of(
+        self,
+        visit: Visit | None,
+        rounds: int = 3,
+        *,
+        cache: Kept = "none",
+        nobody: bool = False,
+        text: str = PAGE,
+    ) -> tuple[list[bytes], Ledger]:
+        """`nobody`: the row has no persona."""
+
         def server(data: bytes) -> Scripted:
             if b"/page" in data:
                 if b'If-None-Match: "p"' in data:
@@ -173,8 +187,9 @@ class Visiting(TestCase):
             age = "max-age=500" if b"style" in data else "max-age=1"
             return Scripted(answer(b"rule", headers=f"Cache-Control: {age}\r\n"), 0.1)
 
-        who = Persona(form=1, persona="p", visit=visit)
-        frozen = made(UserRounds(users=1, rounds=rounds), hold(1, 60), who=who, text=PAGE)
+        who = None if nobody else Persona(form=1, persona="p", visit=visit)
+        frozen = made(UserRounds(users=1, rounds=rounds), hold(1, 60), who=who, text=text)
+        frozen = replace(frozen, plan=replace(frozen.plan, cache=cache))
         _, sink, network = perform(frozen, server)
         found = Ledger(every_series(frozen))
         for message in sink.messages:
@@ -202,3 +217,14 @@ class Visiting(TestCase):
     def test_who_comes_for_the_first_time_has_nothing(self) -> None:
         asked, found = self.run_of(Visit(visit="first"))
         self.assertEqual((len(asked), found.all_of("embedded").cached), (12, 0))
+
+    def test_a_plan_says_it_for_those_without_a_persona(self) -> None:
+        cases: tuple[tuple[Kept, int, int], ...]
+        cases = (("none", 15, 0), ("user", 10, 5), ("round", 12, 3))
+        for cache, count, cached in cases:
+            with self.subTest(cache=cache):
+                asked, found = self.run_of(None, cache=cache, nobody=True, text=TWICE)
+                self.assertEqual((len(asked), found.all_of("embedded").cached), (count, cached))
+                self.assertEqual((found.rounds, found.all_of("request", "s").failures), ([3, 0], 0))
+        asked, _ = self.run_of(None, cache="user")  # a persona says it itself
+        self.assertEqual(len(asked), 12)

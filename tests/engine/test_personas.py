@@ -45,9 +45,11 @@ def persona(**more: Any) -> Persona:
     return Persona(form=1, persona="p", **more)
 
 
-def made(load: Any, *profile: Any, who: Persona, text: str = TWO, **more: Any) -> FrozenRun:
+def made(load: Any, *profile: Any, who: Persona | None, text: str = TWO, **more: Any) -> FrozenRun:
     one = crowd(load, *profile)
     frozen = inputs(one, journeys=[parse_journey(text)], **more)
+    if who is None:
+        return frozen
     crowds = tuple(
         replace(each, rows=(replace(each.rows[0], persona="p"),)) for each in frozen.crowds
     )

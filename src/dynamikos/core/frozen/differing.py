@@ -86,6 +86,9 @@ def _size(inputs: FrozenRun) -> str:
     return f"{', '.join(comes) or 'nobody'} at most, {inputs.ends_s:g} s"
 
 
+CACHES = {"none": "none", "user": "kept by each", "round": "emptied before each round"}
+
+
 def _load(before: FrozenRun, after: FrozenRun) -> Iterator[str]:
     if before.crowds != after.crowds or before.weights != after.weights:
         one, other = _size(before), _size(after)
@@ -100,6 +103,8 @@ def _load(before: FrozenRun, after: FrozenRun) -> Iterator[str]:
         one, other = getattr(before.plan, name), getattr(after.plan, name)
         if one != other:
             yield f"{words} {one:g} → {other:g}"
+    if before.plan.cache != after.plan.cache:
+        yield f"cache of users: {CACHES[before.plan.cache]} → {CACHES[after.plan.cache]}"
 
 
 def _data(before: FrozenRun, after: FrozenRun) -> Iterator[str]:

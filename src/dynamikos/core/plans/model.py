@@ -67,6 +67,9 @@ def whole_seconds(part: tuple[float, float]) -> tuple[float, float]:
     return (begin, end) if end > begin else part
 
 
+Kept = Literal["none", "user", "round"]
+
+
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project
     they are keys.
@@ -84,6 +87,10 @@ class Plan(Frozen, frozen=True, kw_only=True):
 
     `undecided`: what an objective counts as that is not decided (too close to its limit to tell
     from chance): by the side of the limit that was measured, as met, as missed, or as not judged.
+
+    `cache`: what users of rows without a persona keep of what they fetched. `none`: nothing, so
+    that everything is fetched each time; `user`: what a browser may (RFC 9111), for as long as the
+    user is there; `round`: the same, but emptied before each round, as new visitors come.
 
     `functions` are paths of Python modules whose functions the journey calls; in a project they are
     the project's. `deals` says by data set how its rows are dealt; in a project each data set says
@@ -106,6 +113,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
     probes: Annotated[tuple[Probe, ...], msgspec.Meta(max_length=MOST_PROBES)] = ()
+    cache: Kept = "none"
     failed_pause_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 1.0
     timeouts: Timeouts = Timeouts()
     seed: int = 1

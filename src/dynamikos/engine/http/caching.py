@@ -184,6 +184,11 @@ class Cache:
         self._entries: dict[str, Entry] = dict(primed)
         self._size = sum(len(entry.body) for entry in self._entries.values())
 
+    def clear(self) -> None:
+        """Forgets everything, as for a visitor who comes for the first time."""
+        self._entries.clear()
+        self._size = 0
+
     def find(self, url: str, sent: Mapping[str, str]) -> Entry | None:
         """What is kept for a request with fields `sent`, in lower case (§4.1)."""
         found = self._entries.get(url)

@@ -37,6 +37,7 @@ class Rehearsal:
         (context,) = user_contexts(self._shard, network, clock, recorder, health, keep)
         self._context = context
         context.think_factor = 0.0
+        context.cache = "none"  # what was recorded is compared, request by request
         context.keep_everything = True
         context.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
         user = self._user = User(self._number, context, rounds=self._rounds)

@@ -113,6 +113,7 @@ class _Contexts:
             functions=shard.functions,
             secrets=tuple(shard.secrets.values()),
             think_factor=frozen.plan.think_factor,
+            cache=frozen.plan.cache if persona is None else "none",
             failed_pause_s=frozen.plan.failed_pause_s,
             cap=self._cap,
             trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32],

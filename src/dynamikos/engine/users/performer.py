@@ -83,7 +83,7 @@ class User:
         self._thinking = Thinking(self.own, context, self._life)
         self._patience = Patience(manner)
         self._spans = Spans(self.own, context.recorder, self._thinking)
-        if visit is not None:
+        if visit is not None or context.cache != "none":
             self.own.cache = Cache(context.bodies, context.primed)
             for name, value in manner.cookies:
                 for origin in context.script.origins:
@@ -339,6 +339,8 @@ class User:
     def _number_round(self) -> None:
         own = self.own
         own.round += 1
+        if own.cache is not None and self.context.cache == "round":
+            own.cache.clear()
         self._late_s = own.late_s
         self._spans.clear()
         if self.context.script.counts_rounds:

@@ -42,6 +42,7 @@ def create(
         environment=environment.key if environment else "environment",
         objectives=objectives,
         new_seed=True,
+        cache="user",
     ).with_crowds((crowd,))
     return add(member, core)
 

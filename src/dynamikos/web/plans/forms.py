@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
-from dynamikos.core.plans.model import Keep, Repeat, Undecided
+from dynamikos.core.plans.model import Keep, Kept, Repeat, Undecided
 from dynamikos.web.plans.crowd_fields import crowds_from
 from dynamikos.web.plans.objective_fields import objectives_from
 from dynamikos.web.plans.probe_fields import probes_from
@@ -33,6 +33,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "measured": _measured(data, measured_of(replace(before, **who).everybody())),
         "environment": data.get("environment", ""),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
+        "cache": data["cache"] if data.get("cache") in get_args(Kept) else before.cache,
         "objectives": objectives_from(data),
         "probes": probes_from(data, before),
         "timeouts": Timeouts(
