@@ -91,9 +91,7 @@ def drive(page: Any, base: str, words: Words) -> None:
     page.wait_for_timeout(4000)  # kept by itself
     page.fill("[name=title]", words["title"] + ", revised")
     page.wait_for_timeout(4000)
-    page.locator(
-        "[data-w-dropdown-target=toggle][aria-label*=ctions], .footer [data-controller~=w-dropdown] button[aria-expanded]"
-    ).first.click()
+    page.locator(".footer [data-controller~=w-dropdown] button[aria-expanded]").first.click()
     page.locator("[name=action-publish]").click()
     page.wait_for_timeout(2500)
 

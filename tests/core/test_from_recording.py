@@ -118,6 +118,20 @@ class Headers(TestCase):
         self.assertEqual(kept.body.json, f'{{"to":"{{{{ env.desk }}}}/x","not":"{others}"}}')
         self.assertIn(("X-Return", "{{ env.desk }}/back"), kept.headers)
 
+    def test_a_page_begins_a_step_also_where_the_recording_lacks_what_browsers_say(self) -> None:
+        film = Film()
+        plain = (("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),)
+        calls = (("Accept", "application/json"),)
+        film.add("GET", "/login", headers=plain, page="1")
+        film.add("POST", "/api/login", b'{"password":"p"}', headers=calls, page="1")
+        film.add("GET", "/api/me", headers=calls, page="1", pause=0.3, back=())
+        film.add("GET", "/write", headers=plain, page="1", pause=0.8)
+        film.add("GET", "/part", headers=calls, page="1", pause=0.3)
+        journey = film.journey()
+        begun = [step.requests[0].address for _, step in journey.steps()]
+        self.assertEqual(begun[-1], "{{ env.desk }}/write")
+        self.assertEqual(len(journey.rounds), 1)
+
 
 class Statuses(TestCase):
     def test_an_error_of_the_application_is_expected_again_and_says_so(self) -> None:

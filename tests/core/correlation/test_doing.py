@@ -80,6 +80,21 @@ class Doing(TestCase):
         found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 4))
         self.assertEqual([(each.kind, each.value) for each in found], [("made-twice", "issue4")])
 
+    def test_who_signs_in_again_is_the_same_one_but_who_signs_up_is_not(self) -> None:
+        def entered(path: str, number: int, token: str) -> Callable[[Tape], None]:
+            def play(t: Tape) -> None:
+                gives = {"user": {"id": f"person{number}"}, "token": token}
+                t.call("POST", path, body={"mail": "a", "password": "p"}, gives=gives)
+                t.call("GET", "/home", page="welcome")
+
+            return play
+
+        for path, kinds in (("/login", []), ("/register", ["made-twice"])):
+            with self.subTest(path=path):
+                rounds = [entered(path, 2, "t5e8v1q"), entered(path, 2, "t6e9v2q")]
+                found = judged(entered(path, 1, "t4e7v0q"), *rounds)
+                self.assertEqual([each.kind for each in found], kinds)
+
     def test_a_token_of_the_round_before(self) -> None:
         def stale(t: Tape) -> None:
             tracker(t, 5)

@@ -21,6 +21,7 @@ from dynamikos.core.correlation.unreplayed import origin_in, sources_of
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.model import REDIRECTS
+from dynamikos.core.journeys.signing_in import SIGNING_UP, proves
 
 Doubtful = Literal[
     "hard-wired",
@@ -259,10 +260,17 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                 yield Doubt(kind="same-record", at=replay.at, value=value, words=words)
 
 
+def _only_signs_in(exchange: Exchange) -> bool:
+    """Whether a request proves who somebody is, and signs nobody up: whoever signs in again is the
+    same one, so that nothing has to be new in the answer but the proof.
+    """
+    return proves(exchange) and not SIGNING_UP.search(urlsplit(exchange.sent.url).path)
+
+
 def _made_twice(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     first: dict[tuple[str, str], tuple[int, str]] = {}
     for replay in replays:
-        if not writes(replay.exchange):
+        if not writes(replay.exchange) or _only_signs_in(replay.exchange):
             continue
         known = _only_read(replay, tape)
         sent = {site.value for site in sites_of(replay.exchange, 0)}

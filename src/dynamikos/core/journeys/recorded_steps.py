@@ -78,12 +78,14 @@ def _writes(exchange: Exchange) -> bool:
 
 
 def _navigates(exchange: Exchange) -> bool:
-    """Whether a browser says that it loads a page (Fetch Metadata)."""
-    fetched = {
-        name.lower(): value
-        for name, value in exchange.sent.headers
-        if name.lower().startswith("sec-fetch-")
-    }
+    """Whether a browser says that it loads a page (Fetch Metadata); where a recording lacks that,
+    whether it asks for a page before all, and gets one.
+    """
+    sent = {name.lower(): value for name, value in exchange.sent.headers}
+    fetched = {name: value for name, value in sent.items() if name.startswith("sec-fetch-")}
+    if not fetched:
+        asks = sent.get("accept", "").startswith("text/html") and "x-requested-with" not in sent
+        return asks and exchange.sent.method == "GET" and _is_page(exchange)
     return (
         fetched.get("sec-fetch-mode") == "navigate" and fetched.get("sec-fetch-dest") == "document"
     )

@@ -22,6 +22,7 @@ PROOFS = frozenset(("otp", "totp", "passcode", "onetimecode", "granttype"))
 HIDDEN = re.compile(
     r"csrf|xsrf|token|state|nonce|next|return|redirect|continue|submit|action|key", re.I
 )
+SIGNING_UP = re.compile(r"sign-?up|regist|join|create|accounts?/new|users/?\Z", re.I)
 SIGNING_IN = re.compile(
     r"log-?in|sign-?in|sign-?up|register|oauth|openid|oidc|saml|sso|authori[sz]e|consent|mfa|2fa"
     r"|factor|verif|\botp\b|/token\b|/session",
