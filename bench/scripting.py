@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from bench.apps import App
 from dynamikos.cli import plan_files
 from dynamikos.core.correlation import Strand, accept
+from dynamikos.core.correlation.accept import with_dependents
 from dynamikos.core.correlation.doing import Replay, doubts_on
 from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
 from dynamikos.core.journeys import Journey, write_journey
@@ -86,8 +87,8 @@ def scripted(
         for each in strands
         if each.kind == "typed" and each.value in typed
     }
-    taken = [each for each in strands if each.name in columns or each.kind == "client-made"]
-    taken += [each for each in strands if each.kind == "issued" and each.proven]
+    taken = [each for each in strands if each.name in columns or each.has_evidence]
+    taken = with_dependents(taken, strands)
     made = accept(journey, taken, first.exchanges, columns=columns).journey
     if app.rounds_from:
         steps = [*made.opening, *made.rounds]

@@ -3,6 +3,7 @@ editing.
 """
 
 import io
+import os
 import sqlite3
 import struct
 import subprocess
@@ -41,7 +42,8 @@ def serve(folder: Path, port: int) -> list[str]:
     python = str(python_of(folder))
 
     def run(*words: str) -> None:
-        subprocess.run(words, cwd=folder, check=True, capture_output=True)
+        given = {**os.environ, "DJANGO_SETTINGS_MODULE": "almanac.settings.quiet"}
+        subprocess.run(words, cwd=folder, check=True, capture_output=True, env=given)
 
     run(str(Path(python).parent / "wagtail"), "start", "almanac", str(folder))
     (folder / "almanac/settings/quiet.py").write_text(SETTINGS)
@@ -122,6 +124,11 @@ ALMANAC = App(
     round=round,
     created=created,
     environment=lambda folder: {"DJANGO_SETTINGS_MODULE": "almanac.settings.quiet"},
-    issued={},
+    issued={
+        "key of each form": r"POST \S+ (form|field) csrfmiddlewaretoken",
+        "key in a header": r"POST \S+ header X-Csrftoken",
+        "picture's number": r"POST \S+/images/\S+ path",
+        "page's number": r"(GET|POST) \S+/pages/\S+ path",
+    },
     rounds_from="/admin/images/multiple/add/",
 )

@@ -115,13 +115,10 @@ class Served:
             f"{app.scheme}://127.0.0.1:{number}" for number in range(port, port + 1 + app.others)
         ]
         self.base = self.origins[0]
-        made = {
-            **os.environ,
-            "PATH": f"{python.parent}:{os.environ['PATH']}",
-            **app.environment(self.store),
-        }
+        made = {**os.environ, "PATH": f"{python.parent}:{os.environ['PATH']}"}
         made.pop("PYTHONPATH", None)
         made.pop("DJANGO_SETTINGS_MODULE", None)
+        made.update(app.environment(self.store))
         self._environment = made
         command = app.serve(self.store, port)
         self.log = (folder / "server.log").open("ab")

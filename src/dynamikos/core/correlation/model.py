@@ -78,6 +78,15 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
         return any(value is not None and value != self.value for value in self.values[1:])
 
     @property
+    def has_evidence(self) -> bool:
+        """Whether *Accept all proven* takes it: the server issues it and its capture was proven, or
+        the client makes it and the application was seen to accept another one.
+        """
+        if self.kind == "issued":
+            return self.proven
+        return self.kind == "client-made" and self.varies and not self.doubt
+
+    @property
     def capture(self) -> Capture | None:
         return self.captures[0] if self.captures else None
 

@@ -312,12 +312,7 @@ def proven(found: Search) -> list[Strand]:
     """What “accept all proven” takes: what the server issues, with a capture that was proven, and
     what the client makes where the application was seen to accept another one.
     """
-    return [
-        each
-        for each in queries.strands_of(found)
-        if (each.kind == "issued" and each.proven)
-        or (each.kind == "client-made" and each.varies and not each.doubt)
-    ]
+    return [each for each in queries.strands_of(found) if each.has_evidence]
 
 
 def unproven_makers(found: Search) -> list[Strand]:
@@ -328,7 +323,7 @@ def unproven_makers(found: Search) -> list[Strand]:
         each
         for each in queries.strands_of(found)
         if each.kind == "client-made"
-        and (not each.varies or each.doubt)
+        and not each.has_evidence
         and (maker_for(each) or each.made_by)
     ]
 
