@@ -14,7 +14,7 @@ from typing import NamedTuple
 from bench.apps import ALL, App
 from bench.apps.base import Served
 from bench.proving import chance, holding
-from bench.recording import WAYS, recorded
+from bench.recording import recorded
 from bench.scripting import doubts, loaded, rehearsed, score, scripted, written
 from dynamikos.core.correlation import find_strands
 
@@ -75,7 +75,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
     served = Served(app, folder, free_port())
     try:
         *recordings, unseen = [
-            recorded(app, served, at, folder, way) for at, way in enumerate(WAYS, 1)
+            recorded(app, served, at, folder, way) for at, way in enumerate(app.ways, 1)
         ]
         strands = find_strands([each.exchanges for each in recordings], origins=served.origins)
         result = score(app, strands)
@@ -103,7 +103,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
             state, kept = rehearsed(plan, 300 + 20 * turn)
             took = time.monotonic() - begun
             said = doubts(kept, recordings[0])
-            done = app.created(served.store, served.base) - before
+            done = settled(app, served) - before
             green += state == "passed" and done == 2 and not said
             if state != "passed" or done != 2:
                 print(f"    {app.name}: rehearsal {state}, {done} created by two rounds")
@@ -121,7 +121,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         hold = min(120, max(20, math.ceil(took * USERS)))
         plan.write_text(plan.read_text().replace("seconds: 20}", f"seconds: {hold}}}"))
         figures = loaded(plan)
-        done = app.created(served.store, served.base) - before
+        done = settled(app, served) - before
         passed = figures["rounds"]["passed_in_all"]
         cut = (
             USERS + figures["rounds"]["failed_in_all"]
@@ -152,6 +152,14 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         tried,
     )
     return rows, counts
+
+
+def settled(app: App, served: Served) -> int:
+    """What the application has once it stops making more: some work on after they answered."""
+    count = -1
+    while count != (count := app.created(served.store, served.base)):
+        time.sleep(1.5)
+    return count
 
 
 def free_port() -> int:

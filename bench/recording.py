@@ -22,8 +22,6 @@ from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
 
-WAYS = ("HAR", "doorway", "proxy")
-
 
 def recorded(app: App, served: Served, number: int, folder: Path, way: str) -> Recording:
     """The n-th visit; what was recorded stays in `folder` as a HAR file."""

@@ -45,11 +45,13 @@ class Score:
 
     @property
     def recall(self) -> float:
-        return len(self.found) / max(1, len(self.found) + len(self.missed))
+        there = len(self.found) + len(self.missed)
+        return len(self.found) / there if there else 1.0
 
     @property
     def precision(self) -> float:
-        return self.right / max(1, self.right + len(self.wrong))
+        taken = self.right + len(self.wrong)
+        return self.right / taken if taken else 1.0
 
 
 def score(app: App, strands: Sequence[Strand]) -> Score:
@@ -154,7 +156,7 @@ def rehearsed(plan: Path, at: int, rounds: int = 2) -> tuple[str, list[KeptExcha
     kept: list[KeptExchange] = []
 
     async def program() -> str:
-        network, clock = RealNetwork(frozen.agreed), RealClock()
+        network, clock = RealNetwork(frozen.agreed, way=frozen.way), RealClock()
         rows = {key: table.rows[at:] for key, table in files.tables.items()}
         try:
             shard = Shard(number=0, count=1, frozen=frozen, rows=rows, secrets={})

@@ -17,6 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+WAYS = ("HAR", "doorway", "proxy")
 Words = Mapping[str, str]  # what a person types in one recording, by name
 
 
@@ -32,7 +33,8 @@ class App:
 
     `modules` are packages of Node by name with their versions; `build` is called once in their
     folder after they were installed. With `others`, the application listens on that many ports
-    after its own too, each an origin of its own. Below "https" its certificate is nobody's.
+    after its own too, each an origin of its own. `ways` are how it is recorded, the journey being
+    made of the first. Below "https" its certificate is nobody's.
     """
 
     name: str
@@ -40,6 +42,7 @@ class App:
     modules: Mapping[str, str] = field(default_factory=dict)
     build: Callable[[Path], None] | None = None
     scheme: str = "http"
+    ways: Sequence[str] = WAYS
     others: int = 0
     serve: Callable[[Path, int], Sequence[str]]
     drive: Callable[[Any, str, Words], None]

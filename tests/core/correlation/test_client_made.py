@@ -273,3 +273,44 @@ class Stamps(TestCase):
     def test_what_is_none(self) -> None:
         for text in ("", "12", "1790000000123.5.1", "2026-13-01T10:00", "Mon Sep", "17900000001"):
             self.assertIsNone(stamp_of(text), text)
+
+
+class ShortIds(TestCase):
+    """Ids of a page's own that are no longer than what a person types."""
+
+    def kind_of(self, name: str, *values: str) -> str:
+        tapes = []
+        for seed, value in enumerate(values, 1):
+            t = Tape(BASE, seed)
+            t.call("GET", "/", page="<p>welcome</p>")
+            t.call("POST", "/ask", body={name: value}, gives={"ok": True})
+            t.call("POST", "/more", body={name: value}, gives={"ok": True})
+            tapes.append(t.exchanges)
+        found = [each for each in find_strands(tapes) if each.name == name]
+        return found[0].kind if found else ""
+
+    def test_by_name_shape_and_difference(self) -> None:
+        for name, values in (
+            ("session_hash", ("big4w5jn0hn", "1dq56ke9yx9")),
+            ("client_id", ("x7k2p9q1", "m4t8w3z6")),
+        ):
+            with self.subTest(name=name):
+                self.assertEqual(self.kind_of(name, *values), "client-made")
+
+    def test_what_people_number_or_choose_is_typed(self) -> None:
+        for name, values in (
+            ("plan_id", ("hut42b7x", "hut43b7x")),
+            ("answer", ("big4w5jn0hn", "1dq56ke9yx9")),
+            ("room_id", ("12", "15")),
+        ):
+            with self.subTest(name=name):
+                self.assertEqual(self.kind_of(name, *values), "typed")
+
+    def test_how_often_numbered_names_are_taken_for_made_ones(self) -> None:
+        draw = Random(7)
+        wrong = 0
+        for _ in range(200):
+            word = "".join(draw.choice("abcdefghijklmnopqrstuvwxyz") for _ in range(5))
+            one, other = (f"{word}{draw.randint(100, 999)}" for _ in range(2))
+            wrong += one != other and self.kind_of("room_id", one, other) == "client-made"
+        self.assertLessEqual(wrong, 2)

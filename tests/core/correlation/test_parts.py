@@ -169,6 +169,20 @@ class Alignment(TestCase):
             {a: b for a, b in found.items() if a in (0, 1, 2, 4)}, {0: 0, 1: 2, 2: 3, 4: 6}
         )
 
+    def test_a_file_is_no_other_file_in_whatever_order_they_are_asked_for(self) -> None:
+        names = ("Index-3o3U0UBa.js", "Index-reaEz31n.css", "shared-cH3oJBDc.js")
+        base = "http://kiln.example/assets/"
+        first = [sent(base + name) for name in names]
+        second = [sent(base + name) for name in (names[2], names[0], names[1])]
+        found = align(first, second)
+        for one, other in found.items():
+            self.assertEqual(first[one].sent.url, second[other].sent.url)
+        self.assertTrue(found)
+        # a file that the other recording lacks may be the same under another name
+        self.assertEqual(
+            align([sent(base + "pot-1a2b.png")], [sent(base + "pot-9z8y.png")]), {0: 0}
+        )
+
     def test_one_address_for_everything_goes_by_operation(self) -> None:
         first, second = played("graph_queries", 1).exchanges, played("graph_queries", 2).exchanges
         self.assertEqual(align(first, [second[0], *second[2:]]), {0: 0, 2: 1, 3: 2, 4: 3})

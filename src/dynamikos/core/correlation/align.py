@@ -13,6 +13,7 @@ import numpy.typing
 import orjson
 
 from dynamikos.core.exchanges import Exchange
+from dynamikos.core.exchanges.resources import is_file
 
 Scores = np.typing.NDArray[np.float64]
 VARIABLE = re.compile(r"\d|[0-9a-f]{8}|[A-Za-z0-9_-]{20,}")
@@ -104,14 +105,13 @@ def _scores(
     """
     ones, others = [form_of(e) for e in first], [form_of(e, known) for e in second]
     scores = _by_forms(ones, others)
-    scores += (
-        0.05
-        * _equal(
-            [urlsplit(each.sent.url).path for each in first],
-            [urlsplit(each.sent.url).path for each in second],
-        )
-        * (scores > 0)
-    )
+    paths = [[urlsplit(each.sent.url).path for each in tape] for tape in (first, second)]
+    is_same = _equal(*paths)
+    # a file that both recordings have is no other file: browsers ask for them in any order
+    common = {path for path in {*paths[0]} & {*paths[1]} if is_file(path)}
+    mine, theirs = (np.array([path in common for path in tape], dtype=bool) for tape in paths)
+    scores[(mine[:, None] | theirs[None, :]) & ~is_same] = 0.0
+    scores += 0.05 * is_same * (scores > 0)
     told = [hash(_told(each)) for each in first], [hash(_told(each)) for each in second]
     return scores + 0.04 * _equal(*told) * (scores > 0)
 

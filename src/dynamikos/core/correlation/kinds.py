@@ -4,6 +4,7 @@ reasons.
 
 import re
 from collections.abc import Callable, Sequence
+from itertools import combinations
 from typing import NamedTuple
 
 from dynamikos.core.correlation import value_shapes as shapes
@@ -134,6 +135,8 @@ def _differs(case: _Case) -> bool:
         return case.decided(
             "issued", case.where, "differs between the recordings", found, proven=True
         )
+    if _names_a_file(case):  # and was compared with another one
+        return True
     looks_issued = (case.is_generated or case.alike >= 0.5) and not case.making
     if looks_issued and _elsewhere(each, case.others, case.maps):
         return case.decided(
@@ -296,11 +299,29 @@ def _made_by_client(case: _Case) -> bool:
     if making:
         said = f"looks like {making}; no answer holds it before it is sent"
         return case.decided("client-made", said, pattern=making)
-    is_random = each.differs and case.is_generated and len(each.value) >= 12
-    if not is_random or any(shapes.typed_name(name) for name in each.names):
+    is_random = case.is_generated and (len(each.value) >= LONG or _is_short_id(case))
+    if not each.differs or not is_random or any(map(shapes.typed_name, each.names)):
         return False
     said = "differs between the recordings, looks random, and no answer holds it before it is sent"
     return case.decided("client-made", said, pattern="random text")
+
+
+LONG = 12  # signs that nobody types by heart; shorter ones need a name and a difference
+
+
+def _is_short_id(case: _Case) -> bool:
+    """Whether a short value is sent under the name of an identifier and is another one through and
+    through in each recording: numbered names, which people choose, have most signs in common.
+    """
+    each = case.each
+    if not any(shapes.id_name(name) or shapes.secret_name(name) for name in each.names):
+        return False
+    values = [value for value in each.values if value]
+    return all(map(shapes.generated, values)) and all(
+        abs(len(one) - len(other)) <= 1
+        and sum(a == b for a, b in zip(one, other, strict=False)) <= len(one) // 4
+        for one, other in combinations(dict.fromkeys(values), 2)
+    )
 
 
 def _chosen_or_typed(case: _Case) -> bool:
