@@ -90,6 +90,7 @@ def scripted(
         if each.kind == "typed" and each.value in typed
     }
     taken = [each for each in strands if each.name in columns or each.has_evidence]
+    taken += [each for each in strands if each.kind == "typed" and each.made_by]
     taken = with_dependents(taken, strands)
     made = accept(journey, taken, first.exchanges, columns=columns).journey
     if app.rounds_from:

@@ -89,9 +89,9 @@ def drive(page: Any, base: str, words: Words) -> None:
     page.locator("#upload-list button[type=submit], #upload-list [type=submit]").first.click()
     page.wait_for_timeout(1500)
     page.goto(base + "/admin/pages/add/home/homepage/3/")
-    page.fill("[name=title]", words["title"])
+    page.fill("[name=title]", words["title"].partition(",")[0])
     page.wait_for_timeout(4000)  # kept by itself
-    page.fill("[name=title]", words["title"] + ", revised")
+    page.fill("[name=title]", words["title"])
     page.wait_for_timeout(4000)
     page.locator(".footer [data-controller~=w-dropdown] button[aria-expanded]").first.click()
     page.locator("[name=action-publish]").click()
@@ -112,12 +112,7 @@ def user(number: int) -> Words:
 
 
 def round(number: int) -> Words:
-    slug = f"tide-of-the-{number}-day-revised"  # the page makes it of the title
-    return {
-        "view": f"From the lantern {number}",
-        "title": f"Tide of the {number}. day",
-        "slug": slug,
-    }
+    return {"view": f"From the lantern {number}", "title": f"Tide of the {number}. day, revised"}
 
 
 ALMANAC = App(

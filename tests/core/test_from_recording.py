@@ -133,6 +133,21 @@ class Headers(TestCase):
         self.assertEqual(len(journey.rounds), 1)
 
 
+class SaysSo(TestCase):
+    def test_an_answer_that_says_it_worked_is_checked_for_it(self) -> None:
+        film = Film()
+        back = (("Content-Type", "application/json"),)
+        film.add("GET", "/state", html='{"success": true}', back=back)
+        for html in ('{"success": true}', '{"ok": false}', '{"ok": 1}', "{broken", '["ok"]'):
+            film.add("POST", "/kept", b"a=1", html=html, back=back)
+        checks = [
+            [each.json.path for each in request.checks if each.json is not None]
+            for _, step in film.journey().steps()
+            for request in step.requests
+        ]
+        self.assertEqual(checks, [[], ["$.success"], [], [], [], []])
+
+
 class Statuses(TestCase):
     def test_an_error_of_the_application_is_expected_again_and_says_so(self) -> None:
         film = Film()

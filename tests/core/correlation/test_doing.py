@@ -80,6 +80,27 @@ class Doing(TestCase):
         found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 4))
         self.assertEqual([(each.kind, each.value) for each in found], [("made-twice", "issue4")])
 
+    def test_a_form_that_is_shown_again(self) -> None:
+        def sent(status: int, *, page: str = "", method: str = "POST") -> Callable[[Tape], None]:
+            def play(t: Tape) -> None:
+                led = {"Location": "/pages"} if status in (302, 303) else {}
+                t.call("GET", "/new", page="<form method=post></form>")
+                t.call(method, "/new", form={"title": "a"}, status=status, headers=led, page=page)
+
+            return play
+
+        found = judged(sent(302), sent(200, page="<form>this address is taken</form>"))
+        self.assertEqual([(e.kind, e.value) for e in found], [("not-redirected", "/pages")])
+        self.assertIn("redirected to /pages; this answer is 200", found[0].words)
+        self.assertTrue(found[0].is_grave)
+        for fine in (
+            judged(sent(302), sent(302)),
+            judged(sent(302), sent(303)),
+            judged(sent(200), sent(200)),
+            judged(sent(302), sent(500)),  # that one failed by its status
+        ):
+            self.assertEqual(fine, [])
+
     def test_who_signs_in_again_is_the_same_one_but_who_signs_up_is_not(self) -> None:
         def entered(path: str, number: int, token: str) -> Callable[[Tape], None]:
             def play(t: Tape) -> None:

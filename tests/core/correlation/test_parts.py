@@ -197,6 +197,7 @@ class Looks(TestCase):
             "31102038-01",
             "550e8400-e29b-41d4-a716-446655440000",
             "QmFzZTY0IGlzIG5pY2U0",
+            "a1b2-c3d4-e5f6",
         ):
             self.assertTrue(value_shapes.generated(value), value)
         for value in (
@@ -208,6 +209,8 @@ class Looks(TestCase):
             "ada@observers.example",
             "12",
             "application_form",
+            "tide-of-the-1-day-revised",
+            "first_page.2026",
             "/a/b1/c2",
         ):
             self.assertFalse(value_shapes.generated(value), value)

@@ -20,7 +20,7 @@ from dynamikos.core.correlation.texts import whole
 from dynamikos.core.correlation.unreplayed import origin_in, sources_of
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
-from dynamikos.core.exchanges.model import REDIRECTS
+from dynamikos.core.exchanges.model import REDIRECTS, redirect_of
 from dynamikos.core.journeys.signing_in import SIGNING_UP, proves
 
 Doubtful = Literal[
@@ -32,6 +32,7 @@ Doubtful = Literal[
     "made-twice",
     "sent-again",
     "no-growth",
+    "not-redirected",
     "unknown",
 ]
 
@@ -118,7 +119,9 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     rounds must not make the same one (*made twice*), nor send what was captured in the round before
     (*sent again*). What came from a stream, a socket or another host that is not replayed must not
     be sent as it was recorded (*not replayed*). A list that grew in the recording grows again (*no
-    growth*). Without a recording only *made twice* and *sent again* can be seen.
+    growth*). What was written and led on by a redirect leads on again (*not redirected*): a form
+    that is shown once more says 200, too. Without a recording only *made twice* and *sent again*
+    can be seen.
     """
     values = {site.value for each in replays for site in sites_of(each.exchange, 0)}
     values |= {value for each in replays for _, value in _made(each.exchange)}
@@ -130,6 +133,7 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     ]
     found += _not_replayed(replays, tape)
     found += [*_made_twice(replays, tape), *_sent_again(replays), *_no_growth(replays, recording)]
+    found += _not_redirected(replays, recording)
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
         kept.setdefault((each.kind, each.value), each)
@@ -258,6 +262,24 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                     " the application was set back in between."
                 )
                 yield Doubt(kind="same-record", at=replay.at, value=value, words=words)
+
+
+def _not_redirected(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iterator[Doubt]:
+    """Most applications answer a form that they took with a redirect, and one that they did not
+    take with the form again, its errors and 200: no check of the status sees that.
+    """
+    for replay in replays:
+        answer, place = replay.exchange.answer, replay.recorded
+        if place is None or place >= len(recording) or not writes(replay.exchange):
+            continue
+        led = redirect_of(recording[place])
+        if led is None or answer is None or answer.status not in (200, 422):
+            continue
+        words = (
+            f"The recording was redirected to {urlsplit(led).path}; this answer is "
+            f"{answer.status} and leads nowhere, as where a form is shown again with an error."
+        )
+        yield Doubt(kind="not-redirected", at=replay.at, value=urlsplit(led).path, words=words)
 
 
 def _only_signs_in(exchange: Exchange) -> bool:

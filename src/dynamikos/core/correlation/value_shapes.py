@@ -109,7 +109,7 @@ def generated(value: str) -> bool:
         return True
     if len(value) < 6 or " " in value or value.startswith(("http:", "https:", "/")):
         return False
-    if MAIL.match(value) or as_date(value):
+    if MAIL.match(value) or as_date(value) or _is_slug(value):
         return False
     digits, letters = sum(c.isdigit() for c in value), sum(c.isalpha() for c in value)
     if letters == 0:
@@ -117,6 +117,17 @@ def generated(value: str) -> bool:
     if digits:
         return bool(HEX.match(value)) or _is_mixed(value, digits)
     return _is_random_case(value)
+
+
+SLUG = re.compile(r"[a-z]+|\d{1,4}")
+VOWEL = re.compile(r"[aeiouy]")
+
+
+def _is_slug(value: str) -> bool:
+    """Whether words and small numbers stand in a row, as a page's name in its address does."""
+    parts = re.split(r"[-_.]", value)
+    words = [each for each in parts if len(each) >= 3 and VOWEL.search(each)]
+    return len(words) >= 2 and all(map(SLUG.fullmatch, parts))
 
 
 def _is_mixed(value: str, digits: int) -> bool:

@@ -123,6 +123,7 @@ def _request(
     checks, said = _status(_final(recording, number))
     if operation is not None:
         checks = (*checks, *_no_errors(exchange))
+    checks = (*checks, *_said_to_work(exchange))
     body = _body(exchange, bases)
     if lost_body(exchange):
         body = _upload(recording, number)
@@ -205,6 +206,24 @@ def _no_errors(exchange: Exchange) -> tuple[Check, ...]:
     if not isinstance(answer, dict) or "data" not in answer or answer.get("errors"):
         return ()
     return (Check(json=JsonEquals(path="$.errors[0]"), never=True),)
+
+
+def _said_to_work(exchange: Exchange) -> tuple[Check, ...]:
+    """The check that an answer to something written says again that it worked, where it has a field
+    of its own for that: such applications say 200 whatever happens.
+    """
+    answer = exchange.answer
+    if exchange.sent.method in ("GET", "HEAD") or answer is None or answer.body[:1] != b"{":
+        return ()
+    try:
+        said = orjson.loads(answer.body)
+    except ValueError:
+        return ()
+    return tuple(
+        Check(json=JsonEquals(path=f"$.{name}", equals="true"))
+        for name in ("success", "ok")
+        if said.get(name) is True
+    )
 
 
 LOST_BODY = (
