@@ -88,4 +88,5 @@ BUDGET = App(
         "number of the payer": r"POST \S+ form (payer|payed_for)",
         "number of the bill": r"(GET|POST) /\w+/edit/\S+ path 3",
     },
+    rounds_from=r"GET .*/add\Z",  # a project is made once
 )
