@@ -128,7 +128,6 @@ ALMANAC = App(
         "key of each form": r"POST \S+ (form|field) csrfmiddlewaretoken",
         "key in a header": r"POST \S+ header X-Csrftoken",
         "picture's number": r"POST \S+/images/\S+ path",
-        "page's number": r"(GET|POST) \S+/pages/\S+ path",
     },
     rounds_from="/admin/images/multiple/add/",
     ways=("doorway", "HAR", "proxy"),  # HAR files lose a picture's bytes, which the journey says

@@ -285,7 +285,8 @@ class Common(TestCase):
     def test_multipart_is_read_back_by_another_library(self) -> None:
         picture = bytes(range(256))
         body = (
-            '{parts: [{name: title, value: "M {{ round.number }}"}, {name: "a \\"b\\"", file: '
+            '{parts: [{name: "title-{{ round.number }}", value: "M {{ round.number }}"}, '
+            '{name: "a \\"b\\"", file: '
             "sky.png, type:"
             f" image/png, base64: {base64.b64encode(picture).decode()}}}]}}"
         )
@@ -309,6 +310,7 @@ class Common(TestCase):
         )
         title, file = message.get_payload()
         self.assertEqual(title.get_payload(), "M 1")
+        self.assertEqual(title.get_param("name", header="content-disposition"), "title-1")
         self.assertEqual(
             (file.get_filename(), file.get_content_type(), file.get_payload(decode=True)),
             ("sky.png", "image/png", picture),

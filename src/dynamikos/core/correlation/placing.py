@@ -10,6 +10,7 @@ from urllib.parse import quote, quote_plus, unquote
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.coding import written
+from dynamikos.core.correlation.field_names import PLACE, renamed
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges.jsontext import spans
 from dynamikos.core.journeys import Body, FormPart, Request
@@ -31,7 +32,7 @@ def text_at(request: Request, place: str) -> str | None:
     if at.kind == "json" and body.json is not None:
         scalars = (body.json[a:b] for found, a, b in spans(body.json) if found == at.whole)
         return next((scalar.strip('"') for scalar in scalars), None)
-    found = [text for name, text in _named(request, body, at.kind) if name == at.name]
+    found = [text for name, text in _named(request, body, at.kind) if is_name(name, at.name)]
     return found[at.nth - 1] if at.nth <= len(found) else None
 
 
@@ -45,7 +46,18 @@ def _named(request: Request, body: Body, kind: str) -> Sequence[tuple[str, str]]
         return body.form
     if kind == "field" and body.parts is not None:
         return [(part.name, part.value) for part in body.parts]
+    if kind == PLACE:
+        names = [name for name, _ in body.form or ()] + [part.name for part in body.parts or ()]
+        return [(name, name) for name in names]
     return ()
+
+
+def is_name(written: str, recorded: str) -> bool:
+    """Whether a name as it is written, maybe with holes, is the recorded one."""
+    if "{{" not in written:
+        return written == recorded
+    fixed = (re.escape(part) for part in HOLE.split(written))
+    return re.fullmatch(".+".join(fixed), recorded) is not None
 
 
 def changed_request(request: Request, place: str, value: str, hole: str) -> Request:
@@ -80,6 +92,8 @@ class _Place(NamedTuple):
 
 
 def _changed_body(body: Body, at: _Place, value: str, hole: str) -> Body:
+    if at.kind == PLACE:
+        return _with_names(body, at.whole, value, hole)
     if body.form is not None and at.kind in ("form", "field"):
         return Body(form=_pairs(body.form, at.name, at.nth, value, hole), type=body.type)
     if body.parts is not None and at.kind == "field":
@@ -90,6 +104,17 @@ def _changed_body(body: Body, at: _Place, value: str, hole: str) -> Body:
         return Body(raw=_changed_text(body.raw, at, value, hole, is_raw=True), type=body.type)
     if body.json is not None:
         return Body(json=_changed_text(body.json, at, value, hole, is_raw=False), type=body.type)
+    return body
+
+
+def _with_names(body: Body, name: str, value: str, hole: str) -> Body:
+    """A hole in the name of a field."""
+    new = renamed(name, value, f"{{{{ {hole} }}}}")
+    if body.form is not None:
+        return replace(body, form=tuple((new if n == name else n, v) for n, v in body.form))
+    if body.parts is not None:
+        parts = (replace(p, name=new) if p.name == name else p for p in body.parts)
+        return replace(body, parts=tuple(parts))
     return body
 
 
@@ -173,7 +198,7 @@ def _pairs(
 ) -> tuple[tuple[str, str], ...]:
     out, count = [], 0
     for key, text in pairs:
-        if key == name or (any_case and key.lower() == name.lower()):
+        if is_name(key, name) or (any_case and key.lower() == name.lower()):
             count += 1
             if count == nth:
                 text = fit(text, value, hole) or text

@@ -12,6 +12,7 @@ from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.beyond import with_names
 from dynamikos.core.correlation.computed import with_computed
 from dynamikos.core.correlation.digests import with_digests
+from dynamikos.core.correlation.field_names import with_field_names
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.groups import groups, renamed, worth_searching
 from dynamikos.core.correlation.kinds import judge, judge_rest, without_parts
@@ -96,7 +97,8 @@ def find_strands(
         mark_typed(each, visible)
     kept = [each for each in kept if not ruled.ignores(each)]
     progress(1.0)
-    made = with_digests(with_computed(strands_of(kept, main)), main.exchanges)
+    made = with_field_names(strands_of(kept, main), main, others, maps)
+    made = with_digests(with_computed(made), main.exchanges)
     ours = set(origins) if origins is not None else own_origins(recordings[0])
     return with_names(with_unreplayed(made, main.exchanges, ours))
 

@@ -469,6 +469,7 @@ def _parts(body: bytes, kind: str, bases: dict[str, str]) -> tuple[FormPart, ...
         name = part.get_param("name", header="content-disposition")
         if not isinstance(name, str):
             return ()
+        name = name.replace("{{", "{ {")
         content = part.get_payload(decode=True) or b""
         assert isinstance(content, bytes)
         file = part.get_filename() or ""

@@ -42,7 +42,7 @@ KINDS_OF_BODY = ("form", "parts", "json", "raw", "base64")
 
 class FormPart(Frozen, frozen=True, kw_only=True):
     """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and
-    content, as text or base64.
+    content, as text or base64. Its name may have holes, too.
     """
 
     name: str
@@ -52,7 +52,8 @@ class FormPart(Frozen, frozen=True, kw_only=True):
     base64: Annotated[str, msgspec.Meta(max_length=3_000_000)] = ""
 
     def with_texts(self, change: Change) -> Self:
-        return replace(self, value=change(f"part {self.name}", self.value))
+        name = change(f"name of part {self.name}", self.name)
+        return replace(self, name=name, value=change(f"part {self.name}", self.value))
 
 
 class Body(Frozen, frozen=True, kw_only=True):

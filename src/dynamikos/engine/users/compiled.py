@@ -566,32 +566,37 @@ def _body(
 def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> Make:
     """RFC 7578: each part's head and content, a value's holes filled, a file's content as it is."""
 
-    def head(part: FormPart) -> bytes:
-        def quoted(
-            name: str,
-        ) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
-            return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
+    def quoted(name: str) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
+        return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
 
-        lines = f'--{boundary}\r\nContent-Disposition: form-data; name="{quoted(part.name)}"'
+    def tail(part: FormPart) -> bytes:
+        lines = '"'
         if part.file:
             lines += f'; filename="{quoted(part.file)}"'
         if part.type or part.file:
             lines += f"\r\nContent-Type: {part.type or 'application/octet-stream'}"
         return lines.encode() + b"\r\n\r\n"
 
-    pieces: list[tuple[bytes, Fill | None, bytes]] = []
+    pieces: list[tuple[Fill, bytes, Fill | None, bytes]] = []
     for part in body.parts or ():
         if part.base64:
-            pieces.append((head(part), None, base64.b64decode(part.base64)))
+            pieces.append((text(part.name), tail(part), None, base64.b64decode(part.base64)))
         else:
-            pieces.append((head(part), text(part.value), b""))
+            pieces.append((text(part.name), tail(part), text(part.value), b""))
+    begin = f'--{boundary}\r\nContent-Disposition: form-data; name="'.encode()
     end = f"--{boundary}--\r\n".encode()
 
     def make(values: Values) -> bytes:
         return (
             b"".join(
-                b"%b%b\r\n" % (top, content if fill is None else fill(values).encode())
-                for top, fill, content in pieces
+                b"%b%b%b%b\r\n"
+                % (
+                    begin,
+                    quoted(name(values)).encode(),
+                    after,
+                    content if fill is None else fill(values).encode(),
+                )
+                for name, after, fill, content in pieces
             )
             + end
         )
