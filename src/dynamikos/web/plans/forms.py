@@ -1,5 +1,6 @@
 """What the plan page sends, as core values. Raises DynamikosError naming the field."""
 
+from collections.abc import Collection
 from typing import get_args
 
 from django.http import QueryDict
@@ -33,7 +34,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "measured": _measured(data, measured_of(replace(before, **who).everybody())),
         "environment": data.get("environment", ""),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
-        "cache": data["cache"] if data.get("cache") in get_args(Kept) else before.cache,
+        "cache": _one_of(data, "cache", get_args(Kept), before.cache),
         "objectives": objectives_from(data),
         "probes": probes_from(data, before),
         "timeouts": Timeouts(
@@ -72,9 +73,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "fuse_percent": number(
             data.get("fuse_percent") or "50", "Failures that end the run", 0, 100
         ),
-        "undecided": data["undecided"]
-        if data.get("undecided") in get_args(Undecided)
-        else before.undecided,
+        "undecided": _one_of(data, "undecided", get_args(Undecided), before.undecided),
         "turned_away_allowed": number(
             data.get("turned_away_allowed") or "0", "Arrivals that may be turned away", 0, 100
         ),
@@ -83,6 +82,12 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
         "generators": whole(data.get("generators") or "1", "Generators", 1, 256),
     }
+
+
+def _one_of(data: QueryDict, name: str, known: Collection[str], before: str) -> str:
+    """What was chosen from a list; what stood there `before` where nothing was sent."""
+    chosen = data.get(name, "")
+    return chosen if chosen in known else before
 
 
 def _measured(data: QueryDict, suggested: tuple[float, float]) -> tuple[float, float] | None:
