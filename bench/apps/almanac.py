@@ -4,14 +4,13 @@ editing.
 
 import io
 import os
-import sqlite3
 import struct
 import subprocess
 import zlib
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words, python_of
+from bench.apps.base import App, Words, counted, python_of
 
 SETTINGS = """
 from .base import *
@@ -99,12 +98,10 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "almanac.db") as store:
-        return int(
-            store.execute(
-                "select count(*) from wagtailcore_page where live and title like 'Tide of%'"
-            ).fetchone()[0]
-        )
+    return counted(
+        folder / "almanac.db",
+        "select count(*) from wagtailcore_page where live and title like 'Tide of%'",
+    )
 
 
 def user(number: int) -> Words:

@@ -2,13 +2,12 @@
 back in a header.
 """
 
-import sqlite3
 from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import TimeoutError as TimeOver
 
-from bench.apps.base import App, Words
+from bench.apps.base import App, Words, counted
 
 START = """
 import uvicorn
@@ -61,10 +60,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "office.sqlite") as link:
-        return int(
-            link.execute("SELECT count(*) FROM studio WHERE name LIKE '% house'").fetchone()[0]
-        )
+    return counted(
+        folder / "office.sqlite", "SELECT count(*) FROM studio WHERE name LIKE '% house'"
+    )
 
 
 def round(number: int) -> Words:

@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import signal
+import sqlite3
 import ssl
 import subprocess
 import time
@@ -99,6 +100,12 @@ def with_modules(app: App, folder: Path) -> None:
     if app.build is not None:
         app.build(place)
     mark.write_text(wanted)
+
+
+def counted(database: Path, query: str) -> int:
+    """What a query of SQLite that counts says of the application's own store."""
+    with sqlite3.connect(database) as store:
+        return int(store.execute(query).fetchone()[0])
 
 
 def modules_of(store: Path) -> Path:

@@ -2,11 +2,10 @@
 ids.
 """
 
-import sqlite3
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words
+from bench.apps.base import App, Words, counted
 
 SETTINGS = """
 SQLALCHEMY_DATABASE_URI = "sqlite:///{folder}/budget.db"
@@ -51,10 +50,7 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "budget.db") as link:
-        return int(
-            link.execute("SELECT count(*) FROM bill WHERE what LIKE '% again'").fetchone()[0]
-        )
+    return counted(folder / "budget.db", "SELECT count(*) FROM bill WHERE what LIKE '% again'")
 
 
 def user(number: int) -> Words:

@@ -3,12 +3,11 @@ their address.
 """
 
 import os
-import sqlite3
 import subprocess
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words, python_of
+from bench.apps.base import App, Words, counted, python_of
 
 SETTINGS = """
 from .dev import *
@@ -104,11 +103,10 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "board" / "db.sqlite3") as link:
-        found = link.execute(
-            "SELECT count(*) FROM spirit_comment_comment WHERE comment LIKE 'And more%'"
-        )
-        return int(found.fetchone()[0])
+    return counted(
+        folder / "board" / "db.sqlite3",
+        "SELECT count(*) FROM spirit_comment_comment WHERE comment LIKE 'And more%'",
+    )
 
 
 def user(number: int) -> Words:

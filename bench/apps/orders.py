@@ -2,12 +2,11 @@
 address.
 """
 
-import sqlite3
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words
+from bench.apps.base import App, Words, counted
 
 WORK = """
 import dagster
@@ -67,12 +66,11 @@ def drive(page: Any, base: str, words: Words) -> None:
 def created(folder: Path, base: str) -> int:
     """Orders that were given and taken back."""
     place = folder / "history" / "runs.db"
-    if not place.exists():
-        return 0
-    with sqlite3.connect(place) as link:
-        return int(
-            link.execute("SELECT count(*) FROM runs WHERE status = 'CANCELED'").fetchone()[0]
-        )
+    return (
+        counted(place, "SELECT count(*) FROM runs WHERE status = 'CANCELED'")
+        if place.exists()
+        else 0
+    )
 
 
 def round(number: int) -> Words:

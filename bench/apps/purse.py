@@ -2,12 +2,11 @@
 in its calls.
 """
 
-import sqlite3
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words, python_of
+from bench.apps.base import App, Words, counted, python_of
 
 
 def serve(folder: Path, port: int) -> list[str]:
@@ -59,11 +58,10 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "data" / "database.sqlite3") as link:
-        found = link.execute(
-            "SELECT count(*) FROM apipayments WHERE memo LIKE 'for the %'"
-        ).fetchone()
-        return int(found[0])
+    return counted(
+        folder / "data" / "database.sqlite3",
+        "SELECT count(*) FROM apipayments WHERE memo LIKE 'for the %'",
+    )
 
 
 def user(number: int) -> Words:

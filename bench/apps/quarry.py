@@ -4,12 +4,11 @@ published.
 
 import json
 import shutil
-import sqlite3
 import subprocess
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words, modules_of
+from bench.apps.base import App, Words, counted, modules_of
 
 CONFIG = {
     "admin": "() => ({ auth: { secret: 'made-for-a-benchmark' }, apiToken: { salt: 'a-salt' }, "
@@ -100,9 +99,9 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "quarry.db") as store:
-        found = store.execute("select count(*) from reports where published_at is not null")
-        return int(found.fetchone()[0])
+    return counted(
+        folder / "quarry.db", "select count(*) from reports where published_at is not null"
+    )
 
 
 def user(number: int) -> Words:

@@ -2,12 +2,11 @@
 own.
 """
 
-import sqlite3
 import subprocess
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words, python_of
+from bench.apps.base import App, Words, counted, python_of
 
 SETTINGS = """
 from oscar.defaults import *
@@ -128,8 +127,7 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "shop.sqlite") as link:
-        return int(link.execute("SELECT count(*) FROM order_order").fetchone()[0])
+    return counted(folder / "shop.sqlite", "SELECT count(*) FROM order_order")
 
 
 def round(number: int) -> Words:

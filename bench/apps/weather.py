@@ -2,12 +2,11 @@
 the page's own.
 """
 
-import sqlite3
 import subprocess
 from pathlib import Path
 from typing import Any
 
-from bench.apps.base import App, Words
+from bench.apps.base import App, Words, counted
 
 SERVER = """
 import sqlite3, time
@@ -58,8 +57,7 @@ def drive(page: Any, base: str, words: Words) -> None:
 
 
 def created(folder: Path, base: str) -> int:
-    with sqlite3.connect(folder / "weather.db") as store:
-        return int(store.execute("select count(*) from asked").fetchone()[0])
+    return counted(folder / "weather.db", "select count(*) from asked")
 
 
 def round(number: int) -> Words:
