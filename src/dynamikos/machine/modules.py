@@ -30,6 +30,7 @@ MODULES = (
     "dynamikos.engine.reporting.seconds",
     "dynamikos.engine.users.asking",
     "dynamikos.engine.users.attempt",
+    "dynamikos.engine.users.bodies",
     "dynamikos.engine.users.compiled",
     "dynamikos.engine.users.filling",
     "dynamikos.engine.users.user_state",

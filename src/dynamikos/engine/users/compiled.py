@@ -1,7 +1,5 @@
 """A journey compiled once for all users of a shard: work per exchange dominates everything else."""
 
-import base64
-import hashlib
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -16,8 +14,7 @@ from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import RuleError, TemplateError
 from dynamikos.core.frozen import CheckPlace, DataPile, Series, checks_of, series_of
-from dynamikos.core.journeys import Authorization, Client, FormPart, Journey, Login, Request, Step
-from dynamikos.core.journeys import Body as JourneyBody
+from dynamikos.core.journeys import Authorization, Client, Journey, Login, Request, Step
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.tainted import secret_names, uses
@@ -29,6 +26,7 @@ from dynamikos.core.values.template import OWN_BODY
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import NO_FIELDS, Base, Body, Fields, Head, Held
 from dynamikos.engine.ports import Origin
+from dynamikos.engine.users.bodies import Make, made_body
 from dynamikos.engine.users.filling import (
     BARE_PERCENT,
     Fill,
@@ -36,15 +34,12 @@ from dynamikos.engine.users.filling import (
     addressed,
     escaped,
     filler,
-    form_encoded,
     in_header,
     in_reference,
-    json_filler,
 )
 from dynamikos.engine.users.items import Item
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
-Make = Callable[[Values], bytes]
 Condition = Callable[[Values], bool]
 MAX_HOPS = 10
 CREDENTIALS = frozenset(("authorization", "cookie", "proxy-authorization"))
@@ -361,7 +356,7 @@ def _request(
 
     proof = _bound(request.authorization or journey.authorization, known, secret)
     headers, shared, private = _headers(request, journey, proof, text, secret)
-    make_body, kind = _body(request, text, known, secret)
+    make_body, kind = made_body(request, text, known, secret)
     named = {name.lower(): fill for name, fill in reversed(headers)}
     if kind and "content-type" not in named:
         headers.append(("Content-Type", text(kind)))
@@ -527,81 +522,6 @@ def _bound(
         client=client,
         none=given.none,
     )
-
-
-def _body(
-    request: Request, text: Callable[..., Fill], known: Values, secret: frozenset[str]
-) -> tuple[Make | None, str]:
-    """(what makes the body's bytes, its content type); (None, "") when there is none."""
-    body = request.body
-    if body is None:
-        return None, ""
-    if body.form is not None:
-        bound = [
-            (bind(name, known, secret), bind(value, known, secret)) for name, value in body.form
-        ]
-        form = form_encoded(bound, secret=secret)
-        return form, body.type or "application/x-www-form-urlencoded"
-    if body.file:
-        return None, body.type or "application/octet-stream"
-    if body.parts is not None:
-        boundary = "dynamikos-" + hashlib.sha256(repr(body.parts).encode()).hexdigest()[:24]
-        return _multipart(
-            body, boundary, text
-        ), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
-    if body.base64 is not None:
-        content = base64.b64decode(body.base64)
-        return (lambda values: content), body.type or "application/octet-stream"
-    fill = (
-        json_filler(body.json, known, secret=secret)
-        if body.json is not None
-        else text(body.raw or "")
-    )
-    kind = body.type or (
-        "application/json" if body.json is not None else "application/octet-stream"
-    )
-    return (lambda values: fill(values).encode()), kind
-
-
-def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> Make:
-    """RFC 7578: each part's head and content, a value's holes filled, a file's content as it is."""
-
-    def quoted(name: str) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
-        return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
-
-    def tail(part: FormPart) -> bytes:
-        lines = '"'
-        if part.file:
-            lines += f'; filename="{quoted(part.file)}"'
-        if part.type or part.file:
-            lines += f"\r\nContent-Type: {part.type or 'application/octet-stream'}"
-        return lines.encode() + b"\r\n\r\n"
-
-    pieces: list[tuple[Fill, bytes, Fill | None, bytes]] = []
-    for part in body.parts or ():
-        if part.base64:
-            pieces.append((text(part.name), tail(part), None, base64.b64decode(part.base64)))
-        else:
-            pieces.append((text(part.name), tail(part), text(part.value), b""))
-    begin = f'--{boundary}\r\nContent-Disposition: form-data; name="'.encode()
-    end = f"--{boundary}--\r\n".encode()
-
-    def make(values: Values) -> bytes:
-        return (
-            b"".join(
-                b"%b%b%b%b\r\n"
-                % (
-                    begin,
-                    quoted(name(values)).encode(),
-                    after,
-                    content if fill is None else fill(values).encode(),
-                )
-                for name, after, fill, content in pieces
-            )
-            + end
-        )
-
-    return make
 
 
 def located(location: bytes) -> str:
