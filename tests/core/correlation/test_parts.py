@@ -4,6 +4,8 @@ holes put in.
 
 import base64
 import json
+import string
+from random import Random
 from unittest import TestCase
 
 from hypothesis import given, settings
@@ -12,7 +14,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture, CssForm, RegexForm, View, compile_capture
 from dynamikos.core.correlation import accept, find_strands, value_shapes
-from dynamikos.core.correlation.accept import maker_for
+from dynamikos.core.correlation.accept import hard_wired, maker_for
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.offers import Seen, offers
@@ -77,6 +79,11 @@ class Addresses(TestCase):
         self.assertEqual(made.left, ())
         bodies = [r.body.json for _, r in made.journey.requests() if r.body is not None]
         self.assertNotIn("7c1f93a2be", str(bodies))
+        whole = next(each for each in strands if each.value.startswith("http"))
+        self.assertTrue(
+            hard_wired(journey, whole)
+        )  # its origin has a name, it is there all the same
+        self.assertFalse(hard_wired(made.journey, whole))
         self.assertIn("{{", str(bodies))
 
 
@@ -214,6 +221,15 @@ class Looks(TestCase):
             "/a/b1/c2",
         ):
             self.assertFalse(value_shapes.generated(value), value)
+
+    def test_how_often_random_text_is_taken_for_a_name_in_an_address(self) -> None:
+        draw, wrong = Random(3), 0
+        for size in (8, 12, 21, 32):
+            for alphabet in (string.ascii_lowercase + string.digits + "-_", string.hexdigits[:16]):
+                for _ in range(500):
+                    value = "".join(draw.choice(alphabet) for _ in range(size))
+                    wrong += value_shapes.generated(value[:1] + "7x9" + value[1:]) is False
+        self.assertLessEqual(wrong, 20)  # of 4,000
 
     def test_own_making(self) -> None:
         now = 1_790_000_000_000_000

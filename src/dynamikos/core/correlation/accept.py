@@ -304,12 +304,17 @@ def hard_wired(journey: Journey, strand: Strand) -> list[Use]:
     """The uses of a strand at which the journey still sends the recorded value."""
     requests = {r.recorded: r for _, r in journey.requests() if r.recorded is not None}
     found = []
+    # of an address the origin may stand there by its name in the environment
+    forms = {*written(strand.value), ADDRESS.sub("", strand.value, count=1)}
     for use in strand.uses:
         request = requests.get(use.at)
         text = text_at(request, use.place) if request is not None else None
-        if text is not None and any(form in HOLE.sub("", text) for form in written(strand.value)):
+        if text is not None and any(form in HOLE.sub("", text) for form in forms):
             found.append(use)
     return found
+
+
+ADDRESS = re.compile(r"https?://[^/?#]+(?=[/?#].)")
 
 
 def computed_from(source: Strand, other: Strand) -> bool:
@@ -431,7 +436,7 @@ def _put(
     step, request = home
     changed = changed_request(request, use.place, value, hole)
     if changed == request:  # an address that was issued as a whole stands there with its name
-        moved = _with_names(request, exchanges[position], value)
+        moved = _with_names(journey, exchanges, value)
         changed = changed_request(request, use.place, moved, hole)
     if changed == request:
         return journey, False
@@ -439,11 +444,14 @@ def _put(
     return change_request(journey, step, request.request, **fields), True
 
 
-def _with_names(request: Request, exchange: Exchange, value: str) -> str:
-    """`value` with the name of the environment's address where the origin of its request stands."""
-    name = re.match(HOLE, request.address)
-    parts = urlsplit(exchange.sent.url)
-    return value.replace(f"{parts.scheme}://{parts.netloc}", name.group()) if name else value
+def _with_names(journey: Journey, exchanges: Sequence[Exchange], value: str) -> str:
+    """`value` with the names of the environment's addresses where the origins of requests stand."""
+    for _, request in journey.requests():
+        name = HOLE.match(request.address)
+        if name is not None and request.recorded is not None:
+            parts = urlsplit(exchanges[request.recorded].sent.url)
+            value = value.replace(f"{parts.scheme}://{parts.netloc}", name.group())
+    return value
 
 
 def _put_embedded(journey: Journey, url: str, value: str, hole: str) -> tuple[Journey, bool]:
