@@ -81,11 +81,11 @@ class Doing(TestCase):
         self.assertEqual([(each.kind, each.value) for each in found], [("made-twice", "issue4")])
 
     def test_a_form_that_is_shown_again(self) -> None:
-        def sent(status: int, *, page: str = "", method: str = "POST") -> Callable[[Tape], None]:
+        def sent(status: int, *, page: str = "", to: str = "/pages") -> Callable[[Tape], None]:
             def play(t: Tape) -> None:
-                led = {"Location": "/pages"} if status in (302, 303) else {}
+                led = {"Location": to} if status in (302, 303) else {}
                 t.call("GET", "/new", page="<form method=post></form>")
-                t.call(method, "/new", form={"title": "a"}, status=status, headers=led, page=page)
+                t.call("POST", "/new", form={"title": "a"}, status=status, headers=led, page=page)
 
             return play
 
@@ -93,8 +93,13 @@ class Doing(TestCase):
         self.assertEqual([(e.kind, e.value) for e in found], [("not-redirected", "/pages")])
         self.assertIn("redirected to /pages; this answer is 200", found[0].words)
         self.assertTrue(found[0].is_grave)
+        led = judged(sent(302), sent(302, to="/accounts/login/?next=/new"))
+        self.assertEqual([(e.kind, e.value) for e in led], [("not-redirected", "/pages")])
+        self.assertIn("leads to /accounts/login/, as where nobody is signed in", led[0].words)
         for fine in (
             judged(sent(302), sent(302)),
+            judged(sent(302), sent(302, to="/pages/loginov")),
+            judged(sent(302, to="/login/second"), sent(302, to="/login")),
             judged(sent(302), sent(303)),
             judged(sent(200), sent(200)),
             judged(sent(302), sent(500)),  # that one failed by its status

@@ -3,9 +3,12 @@
 from collections.abc import Callable
 from unittest import TestCase
 
+from msgspec.structs import replace
+
 from dynamikos.core.correlation import Strand, accept, find_strands
 from dynamikos.core.correlation.placing import changed_request, is_name
-from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges import Exchange, Recording, Sent
+from dynamikos.core.exchanges.form_names import form_names
 from dynamikos.core.journeys import Body, FormPart, Journey, Request
 from dynamikos.core.journeys.from_recording import journey_from
 from tests.core.correlation.recordings import Tape
@@ -55,6 +58,22 @@ class Names(TestCase):
             strands, _, _ = found(names)
             places = [use.place for each in strands for use in each.uses]
             self.assertFalse([place for place in places if place.startswith("name ")])
+
+    def test_names_of_empty_fields_and_of_files_count_too(self) -> None:
+        lines = (
+            'form-data; name="image-7-title"',
+            'form-data; name="image-7-file"; filename="name.png"',
+            'form-data; filename="b.png"; name="image-7-late"',
+        )
+        body = "".join(f"--x\r\nContent-Disposition: {line}\r\n\r\n\r\n" for line in lines)
+        kind = (("content-type", "multipart/form-data; boundary=x"),)
+        sent = Sent(method="POST", url=BASE, headers=kind, body=f"{body}--x--".encode())
+        names = ["image-7-title", "image-7-file", "image-7-late"]
+        self.assertEqual(form_names(Exchange(sent=sent)), names)
+        plain = replace(sent, headers=(("Content-Type", "application/x-www-form-urlencoded"),))
+        plain = replace(plain, body=b"row-1=&row-2=a&row-1=b")
+        self.assertEqual(form_names(Exchange(sent=plain)), ["row-1", "row-2"])
+        self.assertEqual(form_names(Exchange(sent=replace(plain, headers=()))), [])
 
     def test_one_recording_proves_nothing(self) -> None:
         tape = picture(1, names=lambda number: f"image-{number}-title")

@@ -21,7 +21,7 @@ from dynamikos.core.correlation.unreplayed import origin_in, sources_of
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.model import REDIRECTS, redirect_of
-from dynamikos.core.journeys.signing_in import SIGNING_UP, proves
+from dynamikos.core.journeys.signing_in import ASKS_TO_SIGN_IN, SIGNING_UP, proves
 
 Doubtful = Literal[
     "hard-wired",
@@ -266,20 +266,28 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 
 def _not_redirected(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iterator[Doubt]:
     """Most applications answer a form that they took with a redirect, and one that they did not
-    take with the form again, its errors and 200: no check of the status sees that.
+    take with the form again, its errors and 200: no check of the status sees that. Nor does it see
+    a redirect to the page where people sign in.
     """
     for replay in replays:
         answer, place = replay.exchange.answer, replay.recorded
         if place is None or place >= len(recording) or not writes(replay.exchange):
             continue
-        led = redirect_of(recording[place])
-        if led is None or answer is None or answer.status not in (200, 422):
+        led, leads = redirect_of(recording[place]), redirect_of(replay.exchange)
+        if led is None or answer is None:
             continue
-        words = (
-            f"The recording was redirected to {urlsplit(led).path}; this answer is "
-            f"{answer.status} and leads nowhere, as where a form is shown again with an error."
-        )
-        yield Doubt(kind="not-redirected", at=replay.at, value=urlsplit(led).path, words=words)
+        before, now = urlsplit(led).path, urlsplit(leads or "").path
+        if answer.status in (200, 422):
+            said = (
+                f"this answer is {answer.status} and leads nowhere, as where a form is shown again "
+                "with an error"
+            )
+        elif ASKS_TO_SIGN_IN.search(now) and not ASKS_TO_SIGN_IN.search(before):
+            said = f"this answer leads to {now}, as where nobody is signed in"
+        else:
+            continue
+        words = f"The recording was redirected to {before}; {said}."
+        yield Doubt(kind="not-redirected", at=replay.at, value=before, words=words)
 
 
 def _only_signs_in(exchange: Exchange) -> bool:

@@ -8,14 +8,12 @@ record's, and the application would find it empty.
 
 import re
 from collections.abc import Mapping, Sequence
-from urllib.parse import parse_qsl
 
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import Strand, Use
-from dynamikos.core.correlation.sites import multipart
-from dynamikos.core.exchanges import Exchange
+from dynamikos.core.exchanges.form_names import form_names
 
 PLACE = "name"  # the kind of place: "name image-7-title"
 
@@ -52,14 +50,16 @@ def _holding(
     maps: Sequence[Mapping[int, int]],
 ) -> list[str]:
     """Names of the request at `position` that are called by the value, as proven by the others."""
-    held = [name for name in _names(main.exchanges[position]) if word(strand.value).search(name)]
+    held = [
+        name for name in form_names(main.exchanges[position]) if word(strand.value).search(name)
+    ]
     if not held:
         return []
     proven: set[str] = set()
     for other, mapped, value in zip(others, maps, strand.values[1:], strict=True):
         if value is None or value == strand.value or position not in mapped:
             continue
-        there = _names(other.exchanges[mapped[position]])
+        there = form_names(other.exchanges[mapped[position]])
         for name in held:
             if renamed(name, strand.value, value) not in there:
                 return []
@@ -74,18 +74,3 @@ def word(value: str) -> re.Pattern[str]:
 
 def renamed(name: str, value: str, other: str) -> str:
     return word(value).sub(lambda _: other, name)
-
-
-def _names(exchange: Exchange) -> list[str]:
-    """Names of what a form sends, each once."""
-    body = exchange.sent.body
-    headers = {name.lower(): value for name, value in exchange.sent.headers}
-    kind = headers.get("content-type", "")
-    if not body or len(body) > 2_000_000:
-        return []
-    if "multipart/" in kind:
-        return list(dict.fromkeys(name for name, _ in multipart(body, kind)))
-    if "urlencoded" not in kind:
-        return []
-    pairs = parse_qsl(body.decode("utf-8", "replace"), keep_blank_values=True)
-    return list(dict.fromkeys(name for name, _ in pairs))

@@ -4,11 +4,12 @@ word for one field. A name may be asked for first, a code after the password, a 
 
 import re
 from collections.abc import Collection, Iterable, Sequence
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import urlsplit
 
 import orjson
 
 from dynamikos.core.exchanges import Exchange
+from dynamikos.core.exchanges.form_names import form_names
 from dynamikos.core.exchanges.graphql import writes
 
 Numbered = tuple[int, Exchange]
@@ -23,6 +24,7 @@ HIDDEN = re.compile(
     r"csrf|xsrf|token|state|nonce|next|return|redirect|continue|submit|action|key", re.I
 )
 SIGNING_UP = re.compile(r"sign-?up|regist|join|create|accounts?/new|users/?\Z", re.I)
+ASKS_TO_SIGN_IN = re.compile(r"/(?:log|sign)-?in(?:[/.]|\Z)", re.I)
 SIGNING_IN = re.compile(
     r"log-?in|sign-?in|sign-?up|register|oauth|openid|oidc|saml|sso|authori[sz]e|consent|mfa|2fa"
     r"|factor|verif|\botp\b|/token\b|/session",
@@ -110,11 +112,8 @@ def _fields(exchange: Exchange) -> set[str]:
             names = list(_keys(orjson.loads(body)))
         except ValueError:
             names = []
-    elif b'name="' in body:  # multipart
-        names = [each.decode("utf-8", "replace") for each in re.findall(rb'\bname="([^"]*)"', body)]
     else:
-        text = body.decode("utf-8", "replace")
-        names = [name for name, _ in parse_qsl(text, keep_blank_values=True)]
+        names = form_names(exchange)
     return {_plain(name) for name in names}
 
 
