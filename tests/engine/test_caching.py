@@ -6,7 +6,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.frozen import every_series
 from dynamikos.core.personas import Persona, Visit
-from dynamikos.core.plans.model import Kept
+from dynamikos.core.plans.model import Caching
 from dynamikos.core.plans.workloads import UserRounds
 from dynamikos.core.reports import Ledger
 from dynamikos.engine.http import caching
@@ -171,7 +171,7 @@ class Visiting(TestCase):
         visit: Visit | None,
         rounds: int = 3,
         *,
-        cache: Kept = "none",
+        cache: Caching = "none",
         nobody: bool = False,
         text: str = PAGE,
     ) -> tuple[list[bytes], Ledger]:
@@ -219,7 +219,7 @@ class Visiting(TestCase):
         self.assertEqual((len(asked), found.all_of("embedded").cached), (12, 0))
 
     def test_a_plan_says_it_for_those_without_a_persona(self) -> None:
-        cases: tuple[tuple[Kept, int, int], ...]
+        cases: tuple[tuple[Caching, int, int], ...]
         cases = (("none", 15, 0), ("user", 10, 5), ("round", 12, 3))
         for cache, count, cached in cases:
             with self.subTest(cache=cache):

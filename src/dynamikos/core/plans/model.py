@@ -67,7 +67,7 @@ def whole_seconds(part: tuple[float, float]) -> tuple[float, float]:
     return (begin, end) if end > begin else part
 
 
-Kept = Literal["none", "user", "round"]
+Caching = Literal["none", "user", "round"]
 
 
 class Plan(Frozen, frozen=True, kw_only=True):
@@ -113,7 +113,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
     probes: Annotated[tuple[Probe, ...], msgspec.Meta(max_length=MOST_PROBES)] = ()
-    cache: Kept = "none"
+    cache: Caching = "none"
     failed_pause_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 1.0
     timeouts: Timeouts = Timeouts()
     seed: int = 1

@@ -6,7 +6,7 @@ from itertools import count
 
 from dynamikos.core.personas import Persona
 from dynamikos.core.plans import AgreedTarget
-from dynamikos.core.plans.model import Kept
+from dynamikos.core.plans.model import Caching
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.caching import Bodies, Entry
@@ -106,7 +106,7 @@ class UserContext:
     row: int = 0  # of the crowds, numbered through the run
     keep_everything: bool = False
     persona: Persona | None = None
-    cache: Kept = "none"  # of a user without a persona, see Plan
+    cache: Caching = "none"  # of a user without a persona, see Plan
     bodies: Bodies = field(default_factory=Bodies)  # what users' caches keep
     primed: Sequence[tuple[str, Entry]] = ()  # what those have in their caches who come back
     connections: int = 6  # that a page's resources are fetched over, of each origin

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
-from dynamikos.core.plans.model import Keep, Kept, Repeat, Undecided
+from dynamikos.core.plans.model import Caching, Keep, Repeat, Undecided
 from dynamikos.web.plans.crowd_fields import crowds_from
 from dynamikos.web.plans.objective_fields import objectives_from
 from dynamikos.web.plans.probe_fields import probes_from
@@ -34,7 +34,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         "measured": _measured(data, measured_of(replace(before, **who).everybody())),
         "environment": data.get("environment", ""),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
-        "cache": _one_of(data, "cache", get_args(Kept), before.cache),
+        "cache": _one_of(data, "cache", get_args(Caching), before.cache),
         "objectives": objectives_from(data),
         "probes": probes_from(data, before),
         "timeouts": Timeouts(
@@ -58,14 +58,14 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         ),
         "keep": Keep(
             failing=whole(
-                data.get("keep_failing") or str(before.keep.failing), "Kept, failing", 0, 500
+                data.get("keep_failing") or str(before.keep.failing), "Caching, failing", 0, 500
             ),
             slowest=whole(
-                data.get("keep_slowest") or str(before.keep.slowest), "Kept, slowest", 0, 100
+                data.get("keep_slowest") or str(before.keep.slowest), "Caching, slowest", 0, 100
             ),
             sampled=whole(
                 data.get("keep_sampled") or str(before.keep.sampled),
-                "Kept, drawn at random",
+                "Caching, drawn at random",
                 0,
                 1000,
             ),
