@@ -327,6 +327,7 @@ class Inputs(TestCase):
             ),
             environment="staging",
             think_factor=2.0,
+            cache="round",
         )
         after = frozen_of_one(more, replace(journey, note="new"), run="r", seed=1)
         after = replace(after, values={"env.site": "http://x"}, engine="0.2")
@@ -335,6 +336,7 @@ class Inputs(TestCase):
             "journey Evening: ",
             "load: 20 users at most, 60 s → 40 users at most, 60 s",
             "think times × 1 → 2",
+            "cache of users: none → emptied before each round",
             "objective p95 of all steps ≤ 400 ms: limit 400 → 300",
             "objective failures of all steps ≤ 1 %: new",
             "environment e → staging",

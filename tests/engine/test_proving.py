@@ -310,6 +310,7 @@ class Common(TestCase):
         )
         title, file = message.get_payload()
         self.assertEqual(title.get_payload(), "M 1")
+        self.assertEqual(file.get_param("name", header="content-disposition"), "a %22b%22")
         self.assertEqual(title.get_param("name", header="content-disposition"), "title-1")
         self.assertEqual(
             (file.get_filename(), file.get_content_type(), file.get_payload(decode=True)),

@@ -270,6 +270,21 @@ class Rehearsing(TestCase):
             [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)],
         )
 
+    def test_all_is_asked_for_also_where_the_plans_users_keep_a_cache(self) -> None:
+        made = frozen("rounds:\n" + step("a", GET) + step("b", GET))
+        made = replace(made, plan=replace(made.plan, cache="user"))
+        kept: list[KeptExchange] = []
+
+        def lasting(data: bytes) -> Scripted:
+            return Scripted(answer(b"fine", headers="Cache-Control: max-age=500\r\n"), 0.05)
+
+        async def program() -> str:
+            rehearsal = Rehearsal(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), 1)
+            return await rehearsal.perform(ScriptedNetwork(lasting), VirtualClock(), kept.append)
+
+        self.assertEqual(run_virtual(program()), "passed")
+        self.assertEqual(len(kept), 2)
+
     def test_a_cap_makes_it_wait_and_refuses_nothing(self) -> None:
         steps = "".join(step(name, GET) for name in "abcde")
         made = replace(frozen("rounds:\n" + steps), cap_per_s=2.0)

@@ -21,7 +21,7 @@ from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import change as change_journey
 from dynamikos.web.journeys.actions import create as create_journey
 from dynamikos.web.places.models import Generator
-from dynamikos.web.plans import actions, objective_fields, personas, queries
+from dynamikos.web.plans import actions, forms, objective_fields, personas, queries
 from dynamikos.web.plans.models import LoadPlan, Persona
 from dynamikos.web.projects.actions import create_project
 from dynamikos.web.projects.models import Revision
@@ -29,6 +29,7 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import queries as run_queries
 from dynamikos.web.runs.models import Run
 from tests.web.support import PageCase
+from tests.web.test_crowds import posted
 from tests.web.test_runs import generator
 
 
@@ -199,6 +200,19 @@ class Sheet(PlanCase):
         )
 
 
+class Caches(PlanCase):
+    def test_what_is_chosen_is_taken_and_shown(self) -> None:
+        before = self.plan()
+        for chosen, becomes in (("round", "round"), ("user", "user"), ("all", "none")):
+            sent = posted(before)
+            sent["name"], sent["environment"] = before.name, before.environment
+            sent["cache"] = chosen
+            self.assertEqual(forms.changes(sent, before)["cache"], becomes)
+        self.assertContains(self.client.get(self.at("plan")), '<option value="none" selected>')
+        actions.change(self.sample.member, self.sample.plan, token(self.plan_head()), cache="round")
+        self.assertContains(self.client.get(self.at("plan")), '<option value="round" selected>')
+
+
 class Folding(PlanCase):
     def test_of_many_objectives_some_are_open_and_saving_keeps_all(self) -> None:
         core = queries.content(self.sample.plan)
@@ -248,6 +262,7 @@ class Beginning(PlanCase):
         }
         self.client.post(reverse("plans", args=[self.sample.project.pk]), given)
         core = queries.content(LoadPlan.objects.get(name="Limit"))
+        self.assertEqual((core.cache, self.plan().cache), ("user", "none"))  # stored as it was
         self.assertEqual((core.everybody()[0].seats, core.objectives[1].then), (80, "stop gently"))
         page = self.client.get(
             reverse("plan", args=[self.sample.project.pk, LoadPlan.objects.get(name="Limit").pk])

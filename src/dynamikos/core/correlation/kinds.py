@@ -135,8 +135,6 @@ def _differs(case: _Case) -> bool:
         return case.decided(
             "issued", case.where, "differs between the recordings", found, proven=True
         )
-    if _names_a_file(case):  # and was compared with another one
-        return True
     looks_issued = (case.is_generated or case.alike >= 0.5) and not case.making
     if looks_issued and _elsewhere(each, case.others, case.maps):
         return case.decided(
