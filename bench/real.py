@@ -77,6 +77,8 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
         *recordings, unseen = [
             recorded(app, served, at, folder, way) for at, way in enumerate(app.ways, 1)
         ]
+        if settled(app, served) < len(app.ways):
+            raise RuntimeError(f"{app.name}: a recorded visit did not do what it is for")
         strands = find_strands([each.exchanges for each in recordings], origins=served.origins)
         result = score(app, strands)
         for name in result.missed:

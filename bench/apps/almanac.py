@@ -88,13 +88,14 @@ def drive(page: Any, base: str, words: Words) -> None:
     page.locator("#upload-list button[type=submit], #upload-list [type=submit]").first.click()
     page.wait_for_timeout(1500)
     page.goto(base + "/admin/pages/add/home/homepage/3/")
-    page.fill("[name=title]", words["title"].partition(",")[0])
-    page.wait_for_timeout(4000)  # kept by itself
-    page.fill("[name=title]", words["title"])
-    page.wait_for_timeout(4000)
+    for title in (words["title"].partition(",")[0], words["title"]):
+        page.fill("[name=title]", title)
+        page.press("[name=title]", "Tab")  # the page makes the address's name of it
+        page.wait_for_timeout(4000)  # kept by itself
     page.locator(".footer [data-controller~=w-dropdown] button[aria-expanded]").first.click()
     page.locator("[name=action-publish]").click()
-    page.wait_for_timeout(2500)
+    page.wait_for_selector(f".messages :text('{words['title']}')")
+    page.wait_for_timeout(1500)
 
 
 def created(folder: Path, base: str) -> int:
@@ -125,6 +126,9 @@ ALMANAC = App(
         "key of each form": r"POST \S+ (form|field) csrfmiddlewaretoken",
         "key in a header": r"POST \S+ header X-Csrftoken",
         "picture's number": r"POST \S+/images/\S+ path",
+        "page's number": r"(GET|POST) /admin/(pages|editing-sessions)/\S+ path [367]\Z",
+        "number of the revision": r"field revision_id",
+        "when the revision was made": r"field revision_created_at",
     },
     rounds_from="/admin/images/multiple/add/",
     ways=("doorway", "HAR", "proxy"),  # HAR files lose a picture's bytes, which the journey says

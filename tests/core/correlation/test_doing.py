@@ -80,6 +80,30 @@ class Doing(TestCase):
         found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 4))
         self.assertEqual([(each.kind, each.value) for each in found], [("made-twice", "issue4")])
 
+    def test_two_that_were_made_with_one_number_are_told_by_their_names(self) -> None:
+        def kept(image: int, revision: int, sends: int) -> Callable[[Tape], None]:
+            def play(t: Tape) -> None:
+                t.call("POST", "/images", body={"file": "x"}, gives={"image_id": image})
+                t.call("POST", "/drafts", body={"title": "a"}, gives={"revision_id": revision})
+                t.call("POST", "/ping", form={"revision_id": str(sends)}, page="ok")
+
+            return play
+
+        self.assertEqual(judged(kept(1, 1, 1), kept(4, 7, 7), kept(5, 9, 9)), [])
+        found = judged(kept(1, 1, 1), kept(4, 7, 4))  # the picture's number, where both were 1
+        self.assertEqual([(e.kind, e.value) for e in found], [("other-record", "4")])
+
+    def test_where_a_write_leads_back_to_was_not_made(self) -> None:
+        def published(page: int) -> Callable[[Tape], None]:
+            def play(t: Tape) -> None:
+                t.call("GET", "/pages/add/3/", page="<form>")
+                led = {"Location": "/pages/3/"}
+                t.call("POST", f"/pages/{page}/edit/", form={"t": "a"}, status=302, headers=led)
+
+            return play
+
+        self.assertEqual(judged(published(4), published(5), published(6)), [])
+
     def test_a_form_that_is_shown_again(self) -> None:
         def sent(status: int, *, page: str = "", to: str = "/pages") -> Callable[[Tape], None]:
             def play(t: Tape) -> None:

@@ -37,6 +37,9 @@ Doubtful = Literal[
 ]
 
 
+ALIKE = 0.5  # of two names, see value_shapes.likeness
+
+
 class Replay(msgspec.Struct, frozen=True, kw_only=True):
     """One replayed exchange. `recorded` is the position of its counterpart in the recording,
     `captured` what was taken from its answer, by name.
@@ -228,15 +231,32 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
             now = sent.get(site_place)
             if not before or now is None or now == value:
                 continue
-            position, place = before[0]
-            wanted = made.get((replay.round, position, place))
-            if wanted is not None and wanted != now:
+            wanted = {
+                again: place
+                for position, place in _of_its_name(before, site_place)
+                if (again := made.get((replay.round, position, place))) is not None
+            }
+            if wanted and now not in wanted:
+                other, place = next(iter(wanted.items()))
                 words = (
                     f"“{now}” is sent ({site_place}), but what was made in this round is "
-                    f"“{wanted}” ({place}): another"
+                    f"“{other}” ({place}): another"
                     " one was changed. Capture it where it is made."
                 )
                 yield Doubt(kind="other-record", at=replay.at, value=now, words=words)
+
+
+def _of_its_name(made: Sequence[tuple[int, str]], site: str) -> Sequence[tuple[int, str]]:
+    """Of what was made with one value, those whose place is named like where it is sent; all where
+    none is: a picture's 1 is no revision's.
+    """
+    name = re.split(r"[ .]", site)[-1]
+    alike = [
+        each
+        for each in made
+        if value_shapes.likeness(re.split(r"[ .]", each[1])[-1], name) >= ALIKE
+    ]
+    return alike or made
 
 
 def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
@@ -302,7 +322,7 @@ def _made_twice(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     for replay in replays:
         if not writes(replay.exchange) or _only_signs_in(replay.exchange):
             continue
-        known = _only_read(replay, tape)
+        known = _only_read(replay, tape) | _led_back(replay, tape)
         sent = {site.value for site in sites_of(replay.exchange, 0)}
         for place, value in _made(replay.exchange):
             turn, seen = first.setdefault((replay.at, place), (replay.round, value))
@@ -331,6 +351,20 @@ def _only_read(replay: Replay, tape: _Tape) -> dict[str, str]:
         if answer is not None and answer.status == 200
         else {}
     )
+
+
+def _led_back(replay: Replay, tape: _Tape) -> dict[str, str]:
+    """What the recorded answer names and the recording had sent before, by place: where a write
+    leads back to, such as the list that it stands in, is none of what it made.
+    """
+    if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+        return {}
+    made = _made(tape.exchanges[replay.recorded])
+    return {
+        place: value
+        for place, value in made
+        if any(value in tape.sent(before).values() for before in range(replay.recorded))
+    }
 
 
 def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
