@@ -12,7 +12,7 @@ from collections.abc import Mapping, Sequence
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.model import Strand, Use
+from dynamikos.core.correlation.model import Strand
 from dynamikos.core.exchanges.form_names import form_names
 
 PLACE = "name"  # the kind of place: "name image-7-title"
@@ -31,11 +31,11 @@ def with_field_names(
     made = []
     for strand in strands:
         if strand.kind == "issued" and strand.varies:
-            positions = {use.entry: at[use.entry] for use in strand.uses if use.entry in at}
+            sent = {use.entry: use for use in strand.uses if use.entry in at}
             further = [
-                Use(entry=entry, place=f"{PLACE} {name}", context=f"the field {name}")
-                for entry, position in positions.items()
-                for name in _holding(strand, position, main, others, maps)
+                replace(use, place=f"{PLACE} {name}", coding="")
+                for entry, use in sent.items()
+                for name in _holding(strand, at[entry], main, others, maps)
             ]
             strand = replace(strand, uses=(*strand.uses, *further)) if further else strand
         made.append(strand)
