@@ -208,20 +208,11 @@ def _origin(url: str) -> str:
 
 
 def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
-    made: dict[tuple[int, int, str], str] = {}  # by round, recorded position and place
-    for replay in replays:
-        if replay.recorded is not None and writes(replay.exchange):
-            made.update(
-                {
-                    (replay.round, replay.recorded, place): value
-                    for place, value in _made(replay.exchange)
-                }
-            )
+    made = _made_by_place(replays)
     issued: dict[str, list[tuple[int, str]]] = {}
     for position, exchange in enumerate(tape.exchanges):
-        if writes(exchange):
-            for place, value in _made(exchange):
-                issued.setdefault(value, []).append((position, place))
+        for place, value in _made(exchange) if writes(exchange) else ():
+            issued.setdefault(value, []).append((position, place))
     for replay in replays:
         if replay.recorded is None or replay.recorded >= len(tape.exchanges):
             continue
@@ -231,11 +222,8 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
             now = sent.get(site_place)
             if not before or now is None or now == value:
                 continue
-            wanted = {
-                again: place
-                for position, place in _of_its_name(before, site_place)
-                if (again := made.get((replay.round, position, place))) is not None
-            }
+            places = ((replay.round, *each) for each in _of_its_name(before, site_place))
+            wanted = {made[each]: each[2] for each in places if each in made}
             if wanted and now not in wanted:
                 other, place = next(iter(wanted.items()))
                 words = (
@@ -244,6 +232,16 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                     " one was changed. Capture it where it is made."
                 )
                 yield Doubt(kind="other-record", at=replay.at, value=now, words=words)
+
+
+def _made_by_place(replays: Sequence[Replay]) -> dict[tuple[int, int, str], str]:
+    """What writes made, by round, position in the recording and place."""
+    return {
+        (replay.round, replay.recorded, place): value
+        for replay in replays
+        if replay.recorded is not None and writes(replay.exchange)
+        for place, value in _made(replay.exchange)
+    }
 
 
 def _of_its_name(made: Sequence[tuple[int, str]], site: str) -> Sequence[tuple[int, str]]:
